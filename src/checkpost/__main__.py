@@ -1,0 +1,5 @@
+"""``python -m checkpost`` is the same as ``checkpost``."""
+
+from checkpost.cli import main
+
+main()

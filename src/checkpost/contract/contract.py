@@ -1,0 +1,139 @@
+"""The internal form of a contract: what an OpenAPI description of any version comes down to."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+from checkpost.contract.errors import Place
+from checkpost.contract.node import Library, Node
+
+ParameterLocation = Literal["path", "query", "header", "cookie"]
+
+
+@dataclass(frozen=True)
+class MediaType:
+    """What one media type of a body holds."""
+
+    name: str
+    schema: Node | None
+    place: Place
+
+
+@dataclass(frozen=True)
+class Header:
+    name: str
+    required: bool
+    schema: Node | None
+    place: Place
+
+
+@dataclass(frozen=True)
+class Response:
+    """A documented answer; ``status`` is a code, a range such as ``4XX``, or ``default``."""
+
+    status: str
+    description: str
+    content: tuple[MediaType, ...]
+    headers: tuple[Header, ...]
+    place: Place
+
+
+@dataclass(frozen=True)
+class Parameter:
+    name: str
+    location: ParameterLocation
+    required: bool
+    description: str
+    schema: Node | None
+    place: Place
+
+
+@dataclass(frozen=True)
+class Body:
+    required: bool
+    content: tuple[MediaType, ...]
+    place: Place
+
+
+@dataclass(frozen=True)
+class Operation:
+    """One method on one path. ``security`` holds alternatives, each a set of scheme names; an empty set
+    means that no credentials are needed, and None that the contract says nothing."""
+
+    method: str
+    path: str
+    operation_id: str
+    summary: str
+    description: str
+    tags: tuple[str, ...]
+    parameters: tuple[Parameter, ...]
+    body: Body | None
+    responses: tuple[Response, ...]
+    security: tuple[frozenset[str], ...] | None
+    place: Place
+
+    def __str__(self) -> str:
+        return f"{self.method} {self.path}"
+
+    def response(self, status: int) -> Response | None:
+        """The documented answer that a status falls under, the most particular one first (OpenAPI 3.1,
+        4.8.16)."""
+        by_status = {response.status.upper(): response for response in self.responses}
+        for key in (str(status), f"{status // 100}XX", "DEFAULT"):
+            if key in by_status:
+                return by_status[key]
+        return None
+
+    def success(self) -> tuple[Response, ...]:
+        return tuple(response for response in self.responses if response.status.startswith("2"))
+
+    @property
+    def open(self) -> bool:
+        """Whether the contract says that no credentials are needed."""
+        return self.security is None or not self.security or frozenset() in self.security
+
+
+@dataclass(frozen=True)
+class SecurityScheme:
+    """``type`` and the rest as OpenAPI has them; ``parameter`` and ``where`` are those of an API key."""
+
+    name: str
+    type: str
+    scheme: str = ""
+    parameter: str = ""
+    where: str = ""
+
+
+@dataclass(frozen=True)
+class Server:
+    url: str
+    description: str
+
+
+@dataclass(frozen=True)
+class Flaw:
+    """Something wrong with the contract itself."""
+
+    severity: Literal["error", "warning", "note"]
+    kind: str
+    message: str
+    place: Place
+
+
+@dataclass(frozen=True)
+class Contract:
+    location: str
+    version: str
+    title: str
+    operations: tuple[Operation, ...]
+    servers: tuple[Server, ...]
+    schemes: tuple[SecurityScheme, ...]
+    flaws: tuple[Flaw, ...]
+    library: Library = field(repr=False, compare=False)
+
+    def operation(self, method: str, path: str) -> Operation | None:
+        return next((each for each in self.operations if (each.method, each.path) == (method, path)), None)
+
+    def line(self, place: Place) -> int:
+        return self.library.lines([place])[place][0]

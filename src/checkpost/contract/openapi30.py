@@ -1,0 +1,61 @@
+"""OpenAPI 3.0: its schema dialect brought to JSON Schema 2020-12, each rule left where it stands."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from checkpost.contract.openapi31 import read as read
+
+#: Keywords that hold values, not schemas; nothing inside them is rewritten.
+_VALUES = {"example", "examples", "default", "enum", "const"}
+#: What may stand beside a reference without changing what is valid.
+_HARMLESS = {"$ref", "description", "title", "readOnly", "writeOnly", "default", "example", "nullable"}
+
+
+def normalise(document: Any) -> Any:
+    """A copy with ``nullable``, boolean exclusive limits and siblings of ``$ref`` (OpenAPI 3.0.4, 4.7.24 and
+    4.7.23) rewritten."""
+    return _rewritten(document, names=False)
+
+
+def _rewritten(value: Any, names: bool) -> Any:
+    if isinstance(value, list):
+        return [_rewritten(each, False) for each in value]
+    if not isinstance(value, dict):
+        return value
+    copy = {
+        key: each if key in _VALUES and not names else _rewritten(each, key == "properties" and not names)
+        for key, each in value.items()
+    }
+    return copy if names else _schema(copy)
+
+
+def _schema(node: dict[str, Any]) -> dict[str, Any]:
+    nullable = node.get("nullable") is True
+    if isinstance(node.get("$ref"), str):
+        if not nullable:
+            return {key: each for key, each in node.items() if key in _HARMLESS or key.startswith("x-")}
+        kept = {key: each for key, each in node.items() if key in _HARMLESS - {"$ref", "nullable"}}
+        return {**kept, "anyOf": [{"$ref": node["$ref"]}, {"type": "null"}]}
+    if nullable:
+        node = _with_null(node)
+    for limit, exclusive in (("minimum", "exclusiveMinimum"), ("maximum", "exclusiveMaximum")):
+        if isinstance(node.get(exclusive), bool):
+            stated = node.pop(exclusive)
+            if stated and limit in node:
+                node[exclusive] = node.pop(limit)
+    return node
+
+
+def _with_null(node: dict[str, Any]) -> dict[str, Any]:
+    if isinstance(node.get("type"), str):
+        node["type"] = [node["type"], "null"]
+        if isinstance(node.get("enum"), list) and None not in node["enum"]:
+            node["enum"] = [*node["enum"], None]
+        return node
+    combined = {key: node.pop(key) for key in ("allOf", "oneOf") if key in node}
+    if combined:
+        node["anyOf"] = [*node.get("anyOf", []), combined, {"type": "null"}]
+    elif "anyOf" in node:
+        node["anyOf"] = [*node["anyOf"], {"type": "null"}]
+    return node

@@ -1,0 +1,184 @@
+"""OpenAPI 3.1 to the internal form; 3.0 shares all but its schemas."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any, cast
+
+from checkpost.contract.contract import (
+    Body,
+    Contract,
+    Flaw,
+    Header,
+    MediaType,
+    Operation,
+    Parameter,
+    ParameterLocation,
+    Response,
+    SecurityScheme,
+    Server,
+)
+from checkpost.contract.node import Node, Unresolved
+
+METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
+
+
+class Reader:
+    """Reads one document; what cannot be followed becomes a flaw, and the rest is read on."""
+
+    def __init__(self, root: Node) -> None:
+        self.root = root
+        self.flaws: list[Flaw] = []
+
+    def read(self) -> Contract:
+        root, info = self.root, self.follow(self.root, "info")
+        operations = tuple(self.operations())
+        components = self.follow(root, "components")
+        schemes = self.follow(components, "securitySchemes") if components else None
+        return Contract(
+            location=root.location,
+            version=str(root.value["openapi"]),
+            title=str(info.raw("title", "")) if info else "",
+            operations=operations,
+            servers=tuple(self.servers()),
+            schemes=tuple(self.schemes(schemes)),
+            flaws=tuple(self.flaws),
+            library=root.library,
+        )
+
+    def follow(self, node: Node, key: str) -> Node | None:
+        try:
+            return node.get(key)
+        except Unresolved as error:
+            self.unresolved(error)
+            return None
+
+    def members(self, node: Node | None) -> Iterator[tuple[str, Node]]:
+        """The members of an object or array, references followed."""
+        if node is None:
+            return
+        for key, child in node.children():
+            try:
+                yield key, child.resolved()
+            except Unresolved as error:
+                self.unresolved(error)
+
+    def unresolved(self, error: Unresolved) -> None:
+        kind = "cyclic-reference" if "itself" in error.why else "dangling-reference"
+        flaw = Flaw("error", kind, f"{error}.", error.place)
+        if flaw not in self.flaws:
+            self.flaws.append(flaw)
+
+    # -- parts ---------------------------------------------------------------------------------
+
+    def servers(self) -> Iterator[Server]:
+        for _, node in self.members(self.follow(self.root, "servers")):
+            url = str(node.raw("url", ""))
+            for name, variable in self.members(self.follow(node, "variables")):
+                url = url.replace("{" + name + "}", str(variable.raw("default", "")))
+            yield Server(url, str(node.raw("description", "")))
+
+    def schemes(self, node: Node | None) -> Iterator[SecurityScheme]:
+        for name, scheme in self.members(node):
+            yield SecurityScheme(
+                name,
+                str(scheme.raw("type", "")),
+                str(scheme.raw("scheme", "")).lower(),
+                str(scheme.raw("name", "")),
+                str(scheme.raw("in", "")),
+            )
+
+    def operations(self) -> Iterator[Operation]:
+        paths = self.follow(self.root, "paths")
+        usual = self.security(self.root)
+        for path, item in self.members(paths):
+            if not path.startswith("/") or not isinstance(item.value, dict):
+                continue
+            shared = list(self.parameters(item))
+            for method in METHODS:
+                node = self.follow(item, method)
+                if node is not None and isinstance(node.value, dict):
+                    yield self.operation(method.upper(), path, node, shared, usual)
+
+    def operation(
+        self,
+        method: str,
+        path: str,
+        node: Node,
+        shared: list[Parameter],
+        usual: tuple[frozenset[str], ...] | None,
+    ) -> Operation:
+        own = list(self.parameters(node))
+        named = {(each.name, each.location) for each in own}
+        body = self.follow(node, "requestBody")
+        return Operation(
+            method=method,
+            path=path,
+            operation_id=str(node.raw("operationId", "")),
+            summary=str(node.raw("summary", "")),
+            description=str(node.raw("description", "")),
+            tags=tuple(map(str, node.raw("tags") or ())),
+            parameters=tuple([each for each in shared if (each.name, each.location) not in named] + own),
+            body=self.body(body) if body is not None else None,
+            responses=tuple(self.responses(node)),
+            security=self.security(node) if "security" in node.value else usual,
+            place=node.place,
+        )
+
+    def security(self, node: Node) -> tuple[frozenset[str], ...] | None:
+        stated = node.raw("security")
+        if not isinstance(stated, list):
+            return None
+        return tuple(frozenset(each) for each in stated if isinstance(each, dict))
+
+    def parameters(self, node: Node) -> Iterator[Parameter]:
+        for _, each in self.members(self.follow(node, "parameters")):
+            if not isinstance(each.value, dict) or "name" not in each.value:
+                continue
+            yield Parameter(
+                str(each.value["name"]),
+                cast(ParameterLocation, each.raw("in", "query")),
+                bool(each.raw("required", False)),
+                str(each.raw("description", "")),
+                self.schema(each),
+                each.place,
+            )
+
+    def schema(self, node: Node) -> Node | None:
+        if isinstance(node.value, dict) and "schema" in node.value:
+            return node.child("schema")
+        content = self.follow(node, "content")
+        for _, media in self.members(content):
+            return self.schema(media)
+        return None
+
+    def content(self, node: Node) -> tuple[MediaType, ...]:
+        return tuple(
+            MediaType(name.partition(";")[0].strip().lower(), self.schema(media), media.place)
+            for name, media in self.members(self.follow(node, "content"))
+        )
+
+    def body(self, node: Node) -> Body:
+        return Body(bool(node.raw("required", False)), self.content(node), node.place)
+
+    def responses(self, node: Node) -> Iterator[Response]:
+        for status, response in self.members(self.follow(node, "responses")):
+            if status.startswith("x-") or not isinstance(response.value, dict):
+                continue
+            headers = tuple(
+                Header(name, bool(header.raw("required", False)), self.schema(header), header.place)
+                for name, header in self.members(self.follow(response, "headers"))
+            )
+            yield Response(
+                status, str(response.raw("description", "")), self.content(response), headers, response.place
+            )
+
+
+def read(root: Node) -> Contract:
+    """The contract that an OpenAPI 3.1 (or normalised 3.0) document describes."""
+    return Reader(root).read()
+
+
+def normalise(document: Any) -> Any:
+    """OpenAPI 3.1 schemas are JSON Schema 2020-12 as they stand."""
+    return document

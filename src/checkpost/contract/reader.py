@@ -1,0 +1,93 @@
+"""From a location to a Contract: the version decides which module reads the document."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from types import ModuleType
+from typing import Any
+
+from checkpost.contract import openapi30, openapi31
+from checkpost.contract.contract import Contract, Flaw
+from checkpost.contract.errors import ContractError
+from checkpost.contract.node import Library, Load, Node, Unresolved
+from checkpost.contract.positions import locate
+
+#: The module for each version prefix: ``normalise(document)`` and ``read(root)``.
+VERSIONS: dict[str, ModuleType] = {"3.0": openapi30, "3.1": openapi31}
+
+
+def load_file(location: str) -> bytes:
+    """The bytes of a file. Raises OSError."""
+    return Path(location).read_bytes()
+
+
+def read_contract(location: str, load: Load = load_file) -> Contract:
+    """Read the OpenAPI description at a path or URL.
+
+    Raises ContractError, with the line where there is one, if it cannot be read at all. What can be read
+    past (a reference that leads nowhere, for instance) is a flaw of the contract instead.
+    """
+    library = Library(load)
+    try:
+        document = library.document(location)
+        module = _module(location, document, library.texts[location])
+        library.normalise = module.normalise
+        library.documents[location] = module.normalise(document)
+        contract: Contract = module.read(library.root(location))
+        dangling = tuple(_dangling(library, set(contract.flaws)))
+    except OSError as error:
+        raise ContractError(location, f"cannot be read: {error.strerror or error}.") from None
+    except RecursionError:
+        raise ContractError(location, "is nested too deeply, or refers to itself without end.") from None
+    return Contract(**{**vars(contract), "flaws": contract.flaws + dangling})
+
+
+def _module(location: str, document: Any, text: str) -> ModuleType:
+    if not isinstance(document, dict):
+        raise ContractError(location, "is not an OpenAPI description: its top level has to be an object.", 1)
+    stated = document.get("openapi", document.get("swagger"))
+    if stated is None:
+        raise ContractError(
+            location, "is not an OpenAPI description: the key 'openapi' with the version is missing.", 1
+        )
+    for prefix, module in VERSIONS.items():
+        if isinstance(stated, str) and (stated == prefix or stated.startswith(prefix + ".")):
+            return module
+    from checkpost.contract.parse import is_json
+
+    key = "openapi" if "openapi" in document else "swagger"
+    line, column = locate(text, is_json(location, text), [f"/{key}"])[f"/{key}"]
+    known = " and ".join(VERSIONS)
+    raise ContractError(
+        location, f"has the OpenAPI version {stated!r}; the versions that can be read are {known}.", line, column
+    )
+
+
+def _dangling(library: Library, known: set[Flaw]) -> list[Flaw]:
+    """Every other reference that leads to nothing; loads what the references name on the way."""
+    found: list[Flaw] = []
+    done: set[str] = set()
+    while waiting := [location for location in library.documents if location not in done]:
+        for location in waiting:
+            done.add(location)
+            _search(library.root(location), False, known, found, set())
+    return found
+
+
+def _search(node: Node, names: bool, known: set[Flaw], found: list[Flaw], seen: set[int]) -> None:
+    if id(node.value) in seen:
+        return
+    if isinstance(node.value, dict | list):
+        seen.add(id(node.value))
+    if isinstance(node.value, dict) and isinstance(node.value.get("$ref"), str) and not names:
+        try:
+            node.resolved()
+        except Unresolved as error:
+            kind = "cyclic-reference" if "itself" in error.why else "dangling-reference"
+            flaw = Flaw("error", kind, f"{error}.", error.place)
+            if flaw not in known and flaw not in found:
+                found.append(flaw)
+    for key, child in node.children():
+        if not names and key in openapi30._VALUES:
+            continue
+        _search(child, key == "properties" and not names, known, found, seen)

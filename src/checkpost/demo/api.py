@@ -1,0 +1,391 @@
+"""The stand-in's generic core: any set of tables served as create, read, update and delete over HTTP."""
+
+from __future__ import annotations
+
+import json
+import re
+import sqlite3
+import uuid
+from collections.abc import Callable, Mapping, Sequence
+from datetime import UTC, datetime
+from typing import Any
+from urllib.parse import quote
+
+import jsonschema_rs
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import Response
+from starlette.routing import Route
+
+from checkpost.demo.database import Database, Row
+from checkpost.demo.description import (
+    LARGEST_BODY,
+    LARGEST_PAGE,
+    USUAL_PAGE,
+    create_schema,
+    describe,
+    patch_schema,
+)
+from checkpost.demo.tables import Column, Table
+
+Key = tuple[Any, ...]
+BASE = "/v1"
+
+
+class Refusal(Exception):
+    """A request that is refused, as the problem document (RFC 9457) that says so."""
+
+    def __init__(self, status: int, title: str, detail: str, errors: Sequence[Mapping[str, str]] = ()) -> None:
+        super().__init__(detail)
+        self.status, self.title, self.detail, self.errors = status, title, detail, list(errors)
+
+
+class Caller:
+    """Who sends a request: a user with a role, or the public."""
+
+    def __init__(self, user: str | None, role: str) -> None:
+        self.user, self.role = user, role
+
+
+def json_answer(body: Any, status: int = 200, headers: Mapping[str, str] | None = None,
+                media_type: str = "application/json") -> Response:
+    text = json.dumps(body, ensure_ascii=False)
+    return Response(text.encode("utf-8", "surrogatepass"), status, dict(headers or {}), media_type)
+
+
+class TableApi:
+    """What the API does with one table. A planted defect overrides one of these methods."""
+
+    def __init__(self, table: Table, database: Database, tokens: Mapping[str, tuple[str, str]]) -> None:
+        self.table, self.database, self.tokens = table, database, tokens
+        self._create_rules = self._compiled(create_schema(table))
+        self._patch_rules = self._compiled(patch_schema(table))
+
+    @staticmethod
+    def _compiled(schema: dict[str, Any]) -> Any:
+        return jsonschema_rs.Draft202012Validator(schema, validate_formats=True)
+
+    # -- who asks, and may they ----------------------------------------------------------------
+
+    def caller(self, request: Request) -> Caller:
+        header = request.headers.get("authorization")
+        if header is None:
+            return Caller(None, "public")
+        scheme, _, token = header.partition(" ")
+        if scheme.lower() != "bearer" or token.strip() not in self.tokens:
+            raise Refusal(401, "Not authenticated", "The credentials are not valid.")
+        return Caller(*self.tokens[token.strip()])
+
+    def permit(self, caller: Caller, action: str) -> None:
+        grant = self.table.grants.get(caller.role)
+        if grant == "write" or (grant is not None and action == "read"):
+            return
+        if grant == "own":
+            return
+        if caller.user is None:
+            raise Refusal(401, "Not authenticated", "This needs credentials.")
+        raise Refusal(403, "Not allowed", f"The role {caller.role} may not {action} {self.table.name}.")
+
+    def scope(self, caller: Caller) -> tuple[str, list[Any]]:
+        """The condition on rows that this caller sees, as SQL with its values."""
+        if self.table.grants.get(caller.role) == "own" and self.table.owner:
+            return f'WHERE "{self.table.owner}" = ?', [caller.user]
+        return "", []
+
+    def sees(self, caller: Caller, row: Row) -> bool:
+        if self.table.grants.get(caller.role) == "own" and self.table.owner:
+            return bool(row[self.table.owner] == caller.user)
+        return True
+
+    # -- reading a request ---------------------------------------------------------------------
+
+    async def body(self, request: Request) -> Any:
+        media_type = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+        if media_type not in self.body_types(request.method):
+            raise Refusal(415, "Unsupported media type", "Send application/json.")
+        text = await request.body()
+        if len(text) > LARGEST_BODY:
+            raise Refusal(413, "Too large", f"A body may have {LARGEST_BODY} bytes at the most.")
+        try:
+            return json.loads(text)
+        except (ValueError, RecursionError):
+            raise Refusal(400, "Not readable", "The body is not JSON.") from None
+
+    def body_types(self, method: str) -> set[str]:
+        return {"application/json", "application/merge-patch+json"} if method == "PATCH" else {"application/json"}
+
+    def key_of(self, request: Request) -> Key:
+        return tuple(self.key_part(self.table.column(name), request.path_params[name]) for name in self.table.key)
+
+    def key_part(self, column: Column, text: str) -> Any:
+        patterns = {"integer": r"-?[0-9]{1,18}", "uuid": r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}"}
+        pattern = patterns.get(column.type)
+        if pattern is None:
+            return text
+        if not re.fullmatch(pattern, text):
+            raise Refusal(400, "Not a key", f"{column.name} has to be of type {column.type}.")
+        return int(text) if column.type == "integer" else text.lower()
+
+    # -- rules and values ----------------------------------------------------------------------
+
+    def violations(self, body: Any, partial: bool) -> list[dict[str, str]]:
+        """The rules that a body breaks; one entry each, naming field and JSON Schema keyword."""
+        rules = self._patch_rules if partial else self._create_rules
+        found = []
+        for error in rules.iter_errors(body):
+            rule = error.schema_path[-1] if error.schema_path else "type"
+            field = ".".join(map(str, error.instance_path))
+            if rule == "required":
+                field = str(getattr(error.kind, "property", "")).strip('"') or field
+            found.append({"field": field, "rule": str(rule), "detail": error.message[:300]})
+        return found
+
+    def refuse_violations(self, body: Any, partial: bool) -> None:
+        errors = self.violations(body, partial)
+        if errors:
+            raise Refusal(422, "Not valid", "The body breaks rules of its fields.", errors)
+
+    def default(self, column: Column) -> Any:
+        return column.default
+
+    def accept(self, column: Column, value: Any) -> Any:
+        """A valid value as it is kept."""
+        if column.type == "date-time" and isinstance(value, str):
+            moment = datetime.fromisoformat(value.upper().replace("Z", "+00:00"))
+            return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+        return value
+
+    def accepted(self, body: Row) -> Row:
+        return {
+            column.name: self.accept(column, body[column.name])
+            for column in self.table.writable
+            if column.name in body
+        }
+
+    def completed(self, values: Row) -> Row:
+        """Values with every column that was left out at its default or null."""
+        return {
+            column.name: values[column.name] if column.name in values else self.default(column)
+            for column in self.table.writable
+        }
+
+    def server_values(self, caller: Caller) -> Row:
+        values: Row = {}
+        for column in self.table.columns:
+            if not column.read_only:
+                continue
+            if column.name == "created_at":
+                values[column.name] = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+            elif column.name == self.table.owner:
+                values[column.name] = caller.user
+            elif column.type == "uuid":
+                values[column.name] = str(uuid.uuid4())
+        return values
+
+    # -- storing -------------------------------------------------------------------------------
+
+    def conflict(self, error: sqlite3.IntegrityError) -> Refusal:
+        what = "a row that is referred to, or refers to this one" if "FOREIGN" in str(error) else "a unique value"
+        return Refusal(409, "Conflict", f"The change conflicts with {what}.")
+
+    def insert(self, values: Row) -> Key:
+        try:
+            return self.database.insert(self.table, values)
+        except sqlite3.IntegrityError as error:
+            raise self.conflict(error) from None
+
+    def change(self, key: Key, values: Row) -> None:
+        try:
+            self.database.update(self.table, key, values)
+        except sqlite3.IntegrityError as error:
+            raise self.conflict(error) from None
+
+    def remove(self, key: Key) -> None:
+        try:
+            self.database.delete(self.table, key)
+        except sqlite3.IntegrityError as error:
+            raise self.conflict(error) from None
+
+    def fetch(self, key: Key) -> Row | None:
+        return self.database.fetch(self.table, key)
+
+    def existing(self, caller: Caller, key: Key) -> Row:
+        row = self.fetch(key)
+        if row is None or not self.sees(caller, row):
+            raise Refusal(404, "Not found", "No row has this key.")
+        return row
+
+    # -- answering -----------------------------------------------------------------------------
+
+    def present(self, row: Row) -> Row:
+        """A row as an answer shows it."""
+        return {column.name: row[column.name] for column in self.table.visible}
+
+    def location(self, key: Key) -> str:
+        return BASE + self.table.path + "".join("/" + quote(str(part), safe="") for part in key)
+
+    def row_answer(self, row: Row, status: int = 200, headers: Mapping[str, str] | None = None) -> Response:
+        return json_answer(self.present(row), status, headers)
+
+    def created(self, key: Key, row: Row) -> Response:
+        return self.row_answer(row, 201, {"Location": self.location(key)})
+
+    def page(self, rows: list[Row], total: int, next_page: str | None) -> Response:
+        return json_answer({"items": [self.present(row) for row in rows], "total": total, "next": next_page})
+
+    def problem(self, refusal: Refusal) -> Response:
+        body: dict[str, Any] = {
+            "type": "about:blank",
+            "title": refusal.title,
+            "status": refusal.status,
+            "detail": refusal.detail,
+        }
+        if refusal.status == 422:
+            body["errors"] = refusal.errors
+        headers = {"WWW-Authenticate": "Bearer"} if refusal.status == 401 else {}
+        return json_answer(body, refusal.status, headers, "application/problem+json")
+
+    # -- the operations ------------------------------------------------------------------------
+
+    def listed(self, condition: str, values: list[Any], limit: int, offset: int) -> list[Row]:
+        order = ", ".join(f'"{name}"' for name in self.table.key)
+        return self.database.select(
+            self.table, f"{condition} ORDER BY {order} LIMIT ? OFFSET ?", [*values, limit, offset]
+        )
+
+    async def on_list(self, request: Request) -> Response:
+        caller = self.caller(request)
+        self.permit(caller, "read")
+        limit = self._number(request, "limit", 1, LARGEST_PAGE, USUAL_PAGE)
+        offset = self._number(request, "offset", 0, 2**62, 0)
+        condition, values = self.scope(caller)
+        total = self.database.count(self.table, condition, values)
+        after = offset + limit
+        next_page = f"{BASE}{self.table.path}?limit={limit}&offset={after}" if after < total else None
+        return self.page(self.listed(condition, values, limit, offset), total, next_page)
+
+    @staticmethod
+    def _number(request: Request, name: str, least: int, most: int, default: int) -> int:
+        text = request.query_params.get(name)
+        if text is None:
+            return default
+        if not re.fullmatch(r"[0-9]{1,18}", text) or not least <= int(text) <= most:
+            raise Refusal(400, "Not readable", f"{name} has to be a whole number from {least} to {most}.")
+        return int(text)
+
+    async def on_create(self, request: Request) -> Response:
+        caller = self.caller(request)
+        self.permit(caller, "create")
+        body = await self.body(request)
+        self.refuse_violations(body, partial=False)
+        key = self.insert(self.completed(self.accepted(body)) | self.server_values(caller))
+        row = self.fetch(key)
+        assert row is not None
+        return self.created(key, row)
+
+    async def on_read(self, request: Request) -> Response:
+        caller = self.caller(request)
+        self.permit(caller, "read")
+        return self.row_answer(self.existing(caller, self.key_of(request)))
+
+    async def on_replace(self, request: Request) -> Response:
+        caller = self.caller(request)
+        self.permit(caller, "replace")
+        key = self.key_of(request)
+        row = self.existing(caller, key)
+        body = await self.body(request)
+        self.refuse_violations(body, partial=False)
+        values = self.replacement(self.accepted(body), row)
+        self.change(key, {name: value for name, value in values.items() if name not in self.table.key})
+        return self.row_answer(self.existing(caller, key))
+
+    def replacement(self, values: Row, row: Row) -> Row:
+        return self.completed(values)
+
+    async def on_update(self, request: Request) -> Response:
+        caller = self.caller(request)
+        self.permit(caller, "update")
+        key = self.key_of(request)
+        row = self.existing(caller, key)
+        body = await self.body(request)
+        self.refuse_violations(body, partial=True)
+        self.change(key, self.changes(self.accepted(body), row))
+        return self.row_answer(self.existing(caller, key))
+
+    def changes(self, values: Row, row: Row) -> Row:
+        return values
+
+    async def on_delete(self, request: Request) -> Response:
+        caller = self.caller(request)
+        self.permit(caller, "delete")
+        key = self.key_of(request)
+        self.existing(caller, key)
+        self.remove(key)
+        return Response(status_code=204)
+
+    async def other_method(self, request: Request, allowed: Sequence[str]) -> Response:
+        refusal = Refusal(405, "Method not allowed", f"{request.method} is not offered here.")
+        answer = self.problem(refusal)
+        answer.headers["Allow"] = ", ".join(allowed)
+        return answer
+
+    # -- routing -------------------------------------------------------------------------------
+
+    def routes(self) -> list[Route]:
+        item = "".join(f"/{{{name}}}" for name in self.table.key)
+        methods = {"GET": self.on_read, "DELETE": self.on_delete}
+        if self.table.updatable:
+            methods |= {"PUT": self.on_replace, "PATCH": self.on_update}
+        return [
+            self._route(self.table.path, {"GET": self.on_list, "POST": self.on_create}),
+            self._route(self.table.path + item, methods),
+        ]
+
+    def _route(self, path: str, methods: Mapping[str, Callable[[Request], Any]]) -> Route:
+        async def answer(request: Request) -> Response:
+            method = methods.get("GET" if request.method == "HEAD" else request.method)
+            try:
+                if method is None:
+                    return await self.other_method(request, list(methods))
+                return self.finished(request, await method(request))
+            except Refusal as refusal:
+                return self.finished(request, self.problem(refusal))
+
+        every = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"]
+        return Route(BASE + path, answer, methods=every)
+
+    def finished(self, request: Request, answer: Response) -> Response:
+        """The last word on an answer before it is sent."""
+        return answer
+
+
+def build_app(
+    tables: Sequence[Table],
+    database: Database,
+    tokens: Mapping[str, tuple[str, str]],
+    handlers: Mapping[str, type[TableApi]] | None = None,
+) -> Starlette:
+    """The ASGI application; ``handlers`` gives tables another handler than the sound one."""
+
+    def document(request: Request) -> dict[str, Any]:
+        return describe(tables, str(request.base_url).rstrip("/") + BASE)
+
+    async def as_json(request: Request) -> Response:
+        return json_answer(document(request))
+
+    async def as_yaml(request: Request) -> Response:
+        import yaml
+
+        written_out = json.loads(json.dumps(document(request)))  # no aliases for what is shared
+        text = yaml.safe_dump(written_out, sort_keys=False, allow_unicode=True, width=110)
+        return Response(text, media_type="application/yaml")
+
+    async def not_found(request: Request, _: Exception) -> Response:
+        body = {"type": "about:blank", "title": "Not found", "status": 404, "detail": "There is nothing here."}
+        return json_answer(body, 404, media_type="application/problem+json")
+
+    routes = [Route("/openapi.json", as_json), Route("/openapi.yaml", as_yaml)]
+    for table in tables:
+        if table.exposed:
+            routes += (handlers or {}).get(table.name, TableApi)(table, database, tokens).routes()
+    return Starlette(routes=routes, exception_handlers={404: not_found})

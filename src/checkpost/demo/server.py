@@ -1,0 +1,107 @@
+"""Running the stand-in: in this process, or in one of its own."""
+
+from __future__ import annotations
+
+import contextlib
+import socket
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from types import TracebackType
+from typing import Any
+
+from checkpost.demo import seedbank
+from checkpost.demo.api import BASE
+from checkpost.demo.database import Database, Row
+from checkpost.errors import CheckPostError
+
+_READY = "stand-in ready at "
+
+
+@dataclass(frozen=True)
+class Address:
+    """Where a running stand-in answers."""
+
+    base_url: str
+
+    @property
+    def contract_url(self) -> str:
+        return self.base_url.removesuffix(BASE) + "/openapi.yaml"
+
+
+class InProcess:
+    """The stand-in on a thread of this process, with its database at hand: for tests and benchmarks."""
+
+    def __init__(self, defects: Sequence[str] = (), database: str = ":memory:") -> None:
+        self._server, self._socket, self.database = _prepared(defects, database, 0)
+        self.address = Address(f"http://127.0.0.1:{self._socket.getsockname()[1]}{BASE}")
+        self._thread = threading.Thread(target=self._server.run, args=([self._socket],), daemon=True)
+
+    def __enter__(self) -> InProcess:
+        self._thread.start()
+        while not self._server.started:
+            time.sleep(0.005)
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._server.should_exit = True
+        self._thread.join(5)
+        self._socket.close()
+
+    def contents(self) -> dict[str, list[Row]]:
+        """Every row of every table, ordered by key."""
+        return {
+            table.name: self.database.select(table, "ORDER BY " + ", ".join(table.key))
+            for table in seedbank.TABLES
+        }
+
+
+def _prepared(defects: Sequence[str], database: str, port: int) -> tuple[Any, socket.socket, Database]:
+    import uvicorn
+
+    from checkpost.demo.api import build_app
+    from checkpost.demo.defects import handlers
+
+    stored = Database(database, seedbank.TABLES, seedbank.rows())
+    app = build_app(seedbank.TABLES, stored, seedbank.TOKENS, handlers(defects))
+    listening = socket.create_server(("127.0.0.1", port))
+    server = uvicorn.Server(
+        uvicorn.Config(app, log_level="error", access_log=False, lifespan="off", timeout_graceful_shutdown=1)
+    )
+    return server, listening, stored
+
+
+def serve(defects: Sequence[str], database: str, port: int) -> None:
+    """Serve until interrupted; the first line on standard output says where."""
+    try:
+        server, listening, _ = _prepared(defects, database, port)
+    except OSError as error:
+        raise CheckPostError(f"Port {port} cannot be used ({error.strerror}); choose another with --port.") from None
+    print(f"{_READY}http://127.0.0.1:{listening.getsockname()[1]}{BASE}", flush=True)
+    with contextlib.suppress(KeyboardInterrupt):
+        server.run([listening])
+
+
+@contextlib.contextmanager
+def own_process(defects: Sequence[str] = (), database: str = ":memory:") -> Iterator[Address]:
+    """The stand-in in a process of its own, on a free loopback port, stopped at the end of the block."""
+    command = [sys.executable, "-m", "checkpost", "demo", "--serve", "--port", "0", "--database", database]
+    for name in defects:
+        command += ["--defect", name]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    try:
+        assert process.stdout is not None and process.stderr is not None
+        line = process.stdout.readline()
+        while line and not line.startswith(_READY):
+            line = process.stdout.readline()
+        if not line:
+            raise CheckPostError(f"The stand-in did not start: {process.stderr.read().strip()}")
+        yield Address(line.removeprefix(_READY).strip())
+    finally:
+        process.terminate()
+        process.communicate()
