@@ -1,0 +1,1 @@
+"""The checks: a file per family, a function per check."""

@@ -1,0 +1,373 @@
+"""What a check gets: one resource, rows that it may touch, and ways to ask and to report."""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from checkpost.checks.registry import Blocked, Check, Skipped
+from checkpost.checks.world import MOST_ROWS, State, World
+from checkpost.contract.contract import Operation
+from checkpost.contract.errors import Place
+from checkpost.contract.node import Node
+from checkpost.findings import Basis, Finding, Severity, operation_name
+from checkpost.model.fields import inside
+from checkpost.model.resource import MISSING, Field, Purpose, Relation, Resource
+from checkpost.oracle.same import same
+from checkpost.wire.client import Client, Key, Listing, Row
+from checkpost.wire.curl import script
+from checkpost.wire.exchange import Exchange
+from checkpost.wire.journal import Entry
+from checkpost.wire.strays import match
+
+_MOST_PARENTS = 50
+
+
+@dataclass(frozen=True)
+class Own:
+    """A row that the run created: its key, the record sent, and the exchange that made it."""
+
+    key: Key
+    record: Mapping[str, Any]
+    exchange: Exchange
+
+
+@dataclass
+class Case:
+    """One check on one resource as one role. ``remarks`` tell what part could not be looked at."""
+
+    world: World
+    resource: Resource
+    check: Check
+    client: Client
+    requests: int = 0
+    remarks: list[str] = field(default_factory=list)
+    made: list[int] = field(default_factory=list)
+
+    @property
+    def state(self) -> State:
+        return self.world.state(self.resource.name)
+
+    @property
+    def fields(self) -> dict[str, Field]:
+        return {each.name: each for each in self.resource.fields}
+
+    def operation(self, purpose: Purpose) -> Operation:
+        return self.resource.operations[purpose]
+
+    def has(self, *purposes: Purpose) -> bool:
+        return all(purpose in self.resource.operations for purpose in purposes)
+
+    def remark(self, text: str) -> None:
+        if text not in self.remarks:
+            self.remarks.append(text)
+
+    # -- asking ------------------------------------------------------------------------------------
+
+    async def send(self, purpose: Purpose, situation: str, **request: Any) -> Exchange:
+        """Send an operation that creates nothing. See ``Client.send``."""
+        self.requests += 1
+        return await self.client.send(purpose, check=self.check.name, situation=situation, **request)
+
+    async def read(self, key: Key, situation: str = "reading a row") -> tuple[Exchange, Row | None]:
+        """A row by its key; None where the answer shows none."""
+        exchange = await self.send("read", situation, key=key)
+        return exchange, self.client.row_in(exchange.answer) if exchange.answer.ok else None
+
+    async def listing(self) -> Listing:
+        """The list, read anew; not read to its end if it is very long."""
+        listing = await self.client.whole_list(MOST_ROWS, self.check.name)
+        self.requests += len(listing.exchanges)
+        if not listing.complete:
+            why = listing.problem or f"it has over {MOST_ROWS} rows"
+            self.remark(f"the list was not looked through: {why}")
+        return listing
+
+    async def row_now(self, key: Key) -> tuple[Exchange, Row]:
+        """An own row as it is now, by key or else from the list. Raises Blocked if it is not to be had."""
+        if self.has("read"):
+            exchange, row = await self.read(key)
+            if row is not None:
+                return exchange, row
+            raise Blocked(f"a row just created could not be read by its key ({exchange.answer.status})")
+        listing = await self.listing()
+        if key in listing.by_key:
+            return listing.exchanges[-1], listing.by_key[key]
+        raise Blocked("a row just created could not be found in the list")
+
+    # -- making rows -------------------------------------------------------------------------------
+
+    def body_schema(self, purpose: Purpose) -> Node | None:
+        """The schema of a record for this purpose, without its wrapper."""
+        return inside(self.resource.body_schema(purpose), self.resource.envelope.body)
+
+    async def record(self, purpose: Purpose = "create", full: bool = True) -> dict[str, Any]:
+        """A valid record with new values: every field that may be set, or only the required ones.
+
+        Raises Blocked where a required field can have no value.
+        """
+        chosen: dict[str, Any] = {}
+        wanted = "update" if purpose == "update" else ("replace" if purpose == "replace" else "create")
+        key_fields = self.resource.key.fields if self.resource.key else ()
+        chosen.update(await self._related_key() if purpose == "create" else {})
+        for each in self.resource.writable(wanted):  # type: ignore[arg-type]
+            required = each.required if purpose != "update" else False
+            if each.name in chosen or (not full and not required and each.name not in key_fields):
+                continue
+            if each.name in key_fields and (purpose != "create" or not self._client_keys):
+                continue
+            value = await self.value(each)
+            if value is MISSING and required:
+                raise Blocked(f"no value for the required field {each.name} is known; the profile can give one")
+            if value is not MISSING:
+                chosen[each.name] = value
+        if full and self.state.recipe == "copy":
+            chosen = self._copied(chosen)
+        return chosen
+
+    async def replacement(self, key: Key, full: bool = True) -> dict[str, Any]:
+        """A valid body for a replace of the row with this key; a key that it carries is the row's own."""
+        record = await self.record("replace", full=full)
+        names = self.resource.key.fields if self.resource.key else ()
+        own = {name: value for name, value in zip(names, key, strict=True) if self.fields[name].replaced}
+        return {**record, **own}
+
+    @property
+    def _client_keys(self) -> bool:
+        return self.resource.key is not None and self.resource.key.assigned_by == "client"
+
+    async def value(self, each: Field, unlike: Any = MISSING) -> Any:
+        """A new valid value for a field, different from ``unlike`` if its rules allow; MISSING if none is
+        known."""
+        if each.name in self.resource.values:
+            return self.resource.values[each.name]
+        relation = self.resource.relation(each.name)
+        if relation is not None:
+            keys = await self.parents(relation)
+            others = [key for key in keys if unlike is MISSING or not same(each, unlike, key)]
+            if not others:
+                return None if each.nullable else MISSING
+            return others[self.world.values.number() % len(others)]
+        for _ in range(8):
+            value = self.world.values.plain(each)
+            if unlike is MISSING or value is MISSING or not same(each, unlike, value):
+                return value
+        if each.type == "boolean":
+            return not unlike
+        return MISSING
+
+    async def parents(self, relation: Relation) -> list[Any]:
+        """Keys of rows that a relation may refer to: some that are there, else one made for it."""
+        target = self.world.model.resource(relation.resource)
+        if target is None:
+            return []
+        lock = self.world.parents.setdefault(target.name, asyncio.Lock())
+        async with lock:
+            state = self.world.state(target.name)
+            if state.before is None and "list" in target.operations:
+                state.before = await self.world.client(target).whole_list(MOST_ROWS, self.check.name)
+            known = [key[0] for key in itertools.islice(state.before.by_key if state.before else (), _MOST_PARENTS)]
+            if known or target.name == self.resource.name or "create" not in target.operations:
+                return known
+            if "delete" not in target.operations or self.world.journal is None:
+                return []
+            other = Case(self.world, target, self.check, self.world.client(target))
+            own = (await other.own(1, quiet=True))[0]
+            state.before = Listing((), {own.key: dict(own.record)}, True)
+            return [own.key[0]]
+
+    async def _related_key(self) -> dict[str, Any]:
+        """For a table whose key is made of references: a combination that no row has."""
+        key = self.resource.key
+        if key is None or not all(self.resource.relation(name) for name in key.fields):
+            return {}
+        choices = [await self.parents(relation) for name in key.fields if (relation := self.resource.relation(name))]
+        taken = set(self.state.before.by_key if self.state.before else ()) | self.state.used
+        for combination in itertools.product(*choices):
+            if combination not in taken:
+                self.state.used.add(combination)
+                return dict(zip(key.fields, combination, strict=True))
+        raise Blocked("every combination of the rows it refers to is taken")
+
+    def _copied(self, record: dict[str, Any]) -> dict[str, Any]:
+        """The record with the values of a row that is there, where they need not be its own."""
+        rows = self.state.before.rows if self.state.before else ()
+        source = rows[self.world.values.number() % len(rows)] if rows else {}
+        keep = {
+            each.name
+            for each in self.resource.fields
+            if each.unique or each.is_text or (self.resource.key and each.name in self.resource.key.fields)
+        }
+        copied = {
+            name: source[name] for name in record if name in source and name not in keep and source[name] is not None
+        }
+        return {**record, **copied}
+
+    async def create(
+        self, record: Mapping[str, Any], situation: str = "a valid record", **request: Any
+    ) -> tuple[Exchange, Key | None]:
+        """Send a record, journaled first; the key of the row made, or None if none was made or it is not
+        known. A ``raw`` body is sent in the record's place. Raises Blocked where rows may not be made."""
+        journal = self._writable()
+        client_key = self.client.key_of(record) if self._client_keys else None
+        number = journal.intend(self.resource.name, dict(record), client_key)
+        self.made.append(number)
+        if "raw" not in request:
+            request["record"] = record
+        exchange = await self.send("create", situation, **request)
+        if not exchange.answer.ok:
+            return exchange, None
+        key = self.client.new_key(exchange.answer, record)
+        if key is not None and self._foreign(key):
+            raise Blocked(f"creating a row answered with the key {key} of a row that was there before")
+        if key is None:
+            found = await self.strays()
+            key = next((own.key for entry, own in found if entry.number == number), None)
+        else:
+            journal.created(number, key)
+        if key is not None:
+            self.state.created.add(key)
+        return exchange, key
+
+    def _writable(self) -> Any:
+        if self.world.journal is None:
+            raise Blocked("this run may not write")
+        return self.world.journal
+
+    def _foreign(self, key: Key) -> bool:
+        before = self.state.before
+        return before is not None and key in before.by_key and key not in self.state.created
+
+    async def own(self, count: int = 1, full: bool = True, quiet: bool = False) -> list[Own]:
+        """New rows to work with. Raises Blocked if they cannot be made."""
+        if self.state.not_creatable:
+            raise Blocked(self.state.not_creatable)
+        records = [await self.record(full=full) for _ in range(count)]
+        made = await asyncio.gather(*(self.create(record) for record in records))
+        rows = []
+        for record, (exchange, key) in zip(records, made, strict=True):
+            if key is None:
+                raise Blocked(f"no row to work with could be made ({exchange.answer.status or exchange.answer.detail})")
+            rows.append(Own(key, record, exchange))
+        if quiet:
+            self.made.clear()
+        return rows
+
+    # -- finding and removing rows ---------------------------------------------------------------------
+
+    async def strays(self) -> list[tuple[Entry, Own]]:
+        """Rows in the list that the run made without having learnt their keys. What the whole list does
+        not hold is taken off the journal."""
+        journal = self._writable()
+        unknown = [each for each in journal.entries(self.resource.name) if not self._confirmed(each)]
+        mine = [each for each in unknown if each.number in self.made]
+        if not mine or not self.has("list"):
+            return []
+        listing = await self.listing()
+        before = self.state.before
+        taken = self.state.created | set(before.by_key if before else ())
+        matched_rows = match(self.resource, mine, listing, taken, self.world.values.mark)
+        found = [(entry, Own(key, entry.record or {}, listing.exchanges[-1])) for entry, key in matched_rows]
+        for entry, own in found:
+            journal.created(entry.number, own.key)
+            self.state.created.add(own.key)
+        if listing.complete:
+            matched = {entry.number for entry, _ in found}
+            for entry in mine:
+                if entry.number not in matched:
+                    journal.gone(entry.number)
+        return found
+
+    def _confirmed(self, entry: Entry) -> bool:
+        return entry.key is not None and entry.key in self.state.created
+
+    async def clean(self) -> None:
+        """Remove every row that this case has made."""
+        journal = self.world.journal
+        if journal is None or not self.made:
+            return
+        await self.strays()
+        mine = [each for each in journal.entries(self.resource.name) if each.number in self.made]
+        await asyncio.gather(*(self._remove(entry) for entry in reversed(mine)))
+        self.made.clear()
+
+    async def _remove(self, entry: Entry) -> None:
+        assert self.world.journal is not None
+        if entry.key is None or entry.key not in self.state.created or self._foreign(entry.key):
+            return
+        self.requests += 1
+        exchange = await self.client.send("delete", key=entry.key, check=self.check.name, situation="tidying up")
+        if exchange.answer.ok or exchange.answer.status in {404, 410}:
+            self.world.journal.gone(entry.number)
+
+    def forget(self, key: Key) -> None:
+        """Tell the journal that an own row is gone."""
+        journal = self._writable()
+        for entry in journal.entries(self.resource.name):
+            if entry.key == key:
+                journal.gone(entry.number)
+
+    # -- keys that are not there ---------------------------------------------------------------------
+
+    def absent_key(self) -> Key:
+        """A well-formed key that no row has. Raises Skipped where none can be told."""
+        key = self.resource.key
+        if key is None:
+            raise Skipped("its key is not known")
+        before = self.state.before
+        keys = list(before.by_key) if before else []
+        parts: list[Any] = []
+        for index, name in enumerate(key.fields):
+            each = self.resource.field(name)
+            used = [known[index] for known in keys if index < len(known)]
+            if each is not None and each.type == "integer":
+                largest = max((value for value in used if isinstance(value, int)), default=1000)
+                most = each.keywords.get("maximum", 2**31 - 1)
+                parts.append(int(min(largest + 900_000 + self.world.values.number(), most)))
+            else:
+                value = self.world.values.plain(each) if each is not None else MISSING
+                if not isinstance(value, str | int) or value in used:
+                    raise Skipped("no key that is certainly absent could be made")
+                parts.append(value)
+        return tuple(parts)
+
+    # -- reporting -----------------------------------------------------------------------------------
+
+    def finding(
+        self,
+        severity: Severity,
+        basis: Basis,
+        title: str,
+        expected: str,
+        observed: str,
+        *,
+        cause: str,
+        purpose: Purpose | None = None,
+        place: Place | None = None,
+        subjects: Iterable[str] = (),
+        evidence: Sequence[Exchange] = (),
+        operation: tuple[str, str] | None = None,
+    ) -> Finding:
+        """A departure; ``purpose`` names the operation at fault, ``evidence`` the exchanges that show it."""
+        stated = self.resource.operations.get(purpose) if purpose else None
+        return Finding(
+            check=self.check.name,
+            family=self.check.family,
+            resource=self.resource.name,
+            role=self.world.role.name,
+            severity=severity,
+            basis=basis,
+            title=title,
+            expected=expected,
+            observed=observed,
+            cause=cause,
+            operations=(operation,) if operation else operation_name(stated),
+            place=place or (stated.place if stated and basis == "contract" else None),
+            subjects=tuple(subjects),
+            exchanges=tuple(exchange.number for exchange in evidence),
+            reproduce=script(evidence, self.world.roles, self.client),
+            source=self.check.name,
+        )

@@ -1,0 +1,257 @@
+"""Every answer against the contract: is it documented, and is it what the contract says it is?"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from checkpost.contract.contract import Header, Operation, Response
+from checkpost.contract.errors import Place
+from checkpost.contract.validators import Validators, Violation
+from checkpost.findings import Basis, Finding, Severity
+from checkpost.model.resource import is_json_type
+from checkpost.model.shape import shape_of
+from checkpost.wire.exchange import Answer, Exchange
+
+#: The checks that every answer goes through, with what each asks.
+CONFORMANCE = {
+    "shape.answer": "Does the API answer at all, in time and whole?",
+    "shape.status": "Is the status one that the contract documents?",
+    "shape.media-type": "Is the media type one that the contract documents?",
+    "shape.headers": "Are the documented headers there, and valid?",
+    "shape.body": "Is the body what its schema says?",
+    "errors.server-error": "Does the API never fail with a 5xx?",
+    "errors.documented": "Are refusals documented?",
+    "errors.body": "Are bodies and headers of refusals what the contract says?",
+    "errors.leak": "Do errors keep stack traces and statements to themselves?",
+}
+
+_LEAKS = (
+    ("a stack trace", re.compile(r"Traceback \(most recent call last\)|^\s+at [\w$.<>]+\(.*\)\s*$|\bat [\w$.]+\([\w$]+\.java:\d+\)"
+                                 r"|goroutine \d+ \[|\.(?:py|js|ts|php|rb|cs|go)\"?,? ?(?:line |:)\d+|\bSystem\.\w+Exception\b", re.M)),
+    ("an SQL statement", re.compile(r"\bSELECT\b.{1,300}\bFROM\b|\bINSERT\s+INTO\b|\bUPDATE\b.{1,100}\bSET\b.{1,100}="
+                                    r"|\bDELETE\s+FROM\b", re.S)),
+    ("a database's own message", re.compile(r"SQLSTATE\[|\bORA-\d{5}\b|constraint failed: \w+\.\w+"
+                                            r"|violates (?:unique|foreign key|not-null|check) constraint"
+                                            r"|syntax error at or near", re.I)),
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Observation:
+    """An answer to a documented operation, and the situation in which it was asked for, in words."""
+
+    resource: str
+    operation: Operation
+    exchange: Exchange
+    situation: str
+
+    def finding(
+        self,
+        check: str,
+        severity: Severity,
+        basis: Basis,
+        title: str,
+        expected: str,
+        observed: str,
+        cause: str,
+        place: Place | None = None,
+    ) -> Finding:
+        whole_run = cause.startswith("all:")
+        return Finding(
+            check=check,
+            family=check.partition(".")[0],
+            resource=None if whole_run else self.resource,
+            role=self.exchange.request.role,
+            severity=severity,
+            basis=basis,
+            title=title,
+            expected=expected,
+            observed=observed,
+            cause=cause,
+            operations=((self.operation.method, self.operation.path),),
+            place=place,
+            subjects=(self.situation,) if self.situation else (),
+            exchanges=(self.exchange.number,),
+            source=self.exchange.check,
+        )
+
+
+def shown(value: Any, most: int = 120) -> str:
+    """A value as text short enough for a sentence."""
+    import json
+
+    text = json.dumps(value, ensure_ascii=False)
+    return text if len(text) <= most else text[: most - 1] + "…"
+
+
+def conform(observation: Observation, validators: Validators) -> Iterator[Finding]:
+    """The departures of one answer from the contract."""
+    operation, answer = observation.operation, observation.exchange.answer
+    if answer.failure:
+        yield observation.finding(
+            "shape.answer", "error", "standard", "No whole answer",
+            "an HTTP answer (RFC 9112)", answer.detail, f"failure {answer.failure}: {operation}",
+        )  # fmt: skip
+        return
+    if answer.status >= 400:
+        yield from _leaks(observation)
+    documented = operation.response(answer.status)
+    if answer.status >= 500:
+        yield observation.finding(
+            "errors.server-error", "error", "contract" if documented is None else "expectation",
+            f"{operation} fails with {answer.status}", "an answer that is no server error",
+            f"{answer.status} {_excerpt(answer)}", f"server-error: {operation}",
+            operation.place,
+        )  # fmt: skip
+        return
+    if documented is None:
+        yield _undocumented(observation)
+        return
+    yield from _media_and_body(observation, documented, validators)
+    yield from _headers(observation, documented, validators)
+
+
+def _excerpt(answer: Answer) -> str:
+    text = " ".join(answer.text.split())
+    return text if len(text) <= 160 else text[:159] + "…"
+
+
+def _undocumented(observation: Observation) -> Finding:
+    operation, status = observation.operation, observation.exchange.answer.status
+    known = ", ".join(response.status for response in operation.responses) or "none"
+    if 400 <= status < 500:
+        return observation.finding(
+            "errors.documented", "warning", "contract", f"The refusal {status} is not documented",
+            f"a status of those documented ({known})", f"{status}", f"all:undocumented {status}", operation.place,
+        )  # fmt: skip
+    return observation.finding(
+        "shape.status", "error", "contract", f"The status {status} is not documented",
+        f"a status of those documented ({known})", f"{status} {_excerpt(observation.exchange.answer)}",
+        f"undocumented {status}: {operation}", operation.place,
+    )  # fmt: skip
+
+
+def _check_of(answer: Answer, check: str) -> str:
+    return check if answer.status < 400 else "errors.body"
+
+
+def _media_and_body(observation: Observation, documented: Response, validators: Validators) -> Iterator[Finding]:
+    operation, answer = observation.operation, observation.exchange.answer
+    if not documented.content or observation.exchange.request.method == "HEAD":
+        if answer.status == 204 and answer.body:
+            yield observation.finding(
+                "shape.body", "error", "standard", "A 204 answer has a body", "no body (RFC 9110, 15.3.5)",
+                _excerpt(answer), f"body with 204: {operation}", documented.place,
+            )  # fmt: skip
+        return
+    names = [media.name for media in documented.content]
+    if not answer.body:
+        yield observation.finding(
+            _check_of(answer, "shape.body"), "error", "contract", f"The documented body of {answer.status} is missing",
+            f"a body of type {' or '.join(names)}", "no body", f"no body {answer.status}: {operation}",
+            documented.place,
+        )  # fmt: skip
+        return
+    media = next((each for each in documented.content if _covers(each.name, answer.media_type)), None)
+    if media is None:
+        yield observation.finding(
+            _check_of(answer, "shape.media-type"), "error", "contract",
+            f"The media type of {answer.status} is not the documented one", " or ".join(names),
+            answer.media_type or "no Content-Type", f"media type {answer.status} {answer.media_type}: {operation}",
+            documented.place,
+        )  # fmt: skip
+        media = documented.content[0]
+    if not is_json_type(media.name):
+        return
+    is_json, body = answer.parsed
+    if not is_json:
+        yield observation.finding(
+            _check_of(answer, "shape.body"), "error", "standard", "The body is not JSON", "JSON (RFC 8259)",
+            _excerpt(answer), f"no JSON {answer.status}: {operation}", media.place,
+        )  # fmt: skip
+        return
+    if media.schema is None:
+        return
+    reported: set[tuple[Place, str]] = set()
+    for violation in validators.violations(media.schema, body, "response"):
+        if (violation.place, violation.field_name) not in reported:
+            reported.add((violation.place, violation.field_name))
+            yield _body_finding(observation, violation)
+
+
+def _covers(documented: str, media_type: str) -> bool:
+    kind, _, rest = documented.partition("/")
+    return documented in {media_type, "*/*"} or (rest == "*" and media_type.startswith(kind + "/"))
+
+
+def _body_finding(observation: Observation, violation: Violation) -> Finding:
+    answer = observation.exchange.answer
+    where = "/".join("*" if isinstance(part, int) else part for part in violation.path) or "the body"
+    titles = {
+        "writeOnly": f"The write-only field {where} is shown",
+        "additionalProperties": "An answer holds a field that its schema rules out",
+        "required": "A required field is missing from an answer",
+        "format": f"{where} is not in its documented format",
+    }
+    return observation.finding(
+        _check_of(answer, "shape.body"),
+        "warning" if violation.keyword == "format" else "error",
+        "contract",
+        titles.get(violation.keyword, f"{where} breaks its schema ({violation.keyword})"),
+        f"what {violation.keyword} says",
+        violation.message if len(violation.message) <= 200 else violation.message[:199] + "…",
+        f"{violation.place.location}#{violation.place.pointer}",
+        violation.place,
+    )
+
+
+def _headers(observation: Observation, documented: Response, validators: Validators) -> Iterator[Finding]:
+    answer, operation = observation.exchange.answer, observation.operation
+    for header in documented.headers:
+        value = answer.header(header.name)
+        if value is None and header.required:
+            yield observation.finding(
+                _check_of(answer, "shape.headers"), "error", "contract",
+                f"The documented header {header.name} is missing", f"{header.name} with {answer.status}", "no such header",
+                f"no header {header.name} {answer.status}: {operation}", header.place,
+            )  # fmt: skip
+        elif value is not None and header.schema is not None and not _header_valid(header, value, validators):
+            yield observation.finding(
+                _check_of(answer, "shape.headers"), "error", "contract",
+                f"The header {header.name} is not as documented", f"a value that fits {shown(header.schema.value)}",
+                shown(value), f"header {header.name} {answer.status}: {operation}", header.place,
+            )  # fmt: skip
+
+
+def _header_valid(header: Header, value: str, validators: Validators) -> bool:
+    assert header.schema is not None
+    types = shape_of(header.schema).types
+    readings: list[Any] = [value]
+    try:
+        if types & {"integer", "number"}:
+            readings.append(float(value) if "." in value else int(value))
+    except ValueError:
+        return False
+    if "boolean" in types and value in {"true", "false"}:
+        readings.append(value == "true")
+    if types & {"array", "object"}:
+        return True
+    return any(validators.is_valid(header.schema, reading, "response") for reading in readings)
+
+
+def _leaks(observation: Observation) -> Iterator[Finding]:
+    answer = observation.exchange.answer
+    for what, pattern in _LEAKS:
+        # an answer may quote what was sent; only what the API adds itself is a leak
+        sent = observation.exchange.request.body or b""
+        match = pattern.search(answer.text.replace(sent.decode("utf-8", "replace"), "") if sent else answer.text)
+        if match:
+            yield observation.finding(
+                "errors.leak", "error", "expectation", f"An error shows {what}",
+                "an error that keeps the API's inside to itself", shown(match.group()[:160], 180),
+                f"leak {what}: {observation.operation}", observation.operation.place,
+            )  # fmt: skip
+            return

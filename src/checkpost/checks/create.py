@@ -1,0 +1,389 @@
+"""Creating rows: what is stored, what is refused, and what comes back."""
+
+from __future__ import annotations
+
+import asyncio
+import re
+from collections.abc import AsyncIterator, Mapping
+from typing import Any
+from urllib.parse import urljoin, urlsplit
+
+from checkpost.checks.case import Case, Own
+from checkpost.checks.conformance import shown
+from checkpost.checks.readback import (
+    answer_differs,
+    changed_values,
+    list_differs,
+    missing_from_list,
+    stored_rows,
+)
+from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.rules import broken_by, situation, try_breaks
+from checkpost.findings import Finding
+from checkpost.model.resource import MISSING, Field, Resource
+from checkpost.oracle.same import differences, same
+from checkpost.values.awkward import Variant, variants
+from checkpost.values.broken import Break
+from checkpost.wire.client import Key
+from checkpost.wire.exchange import Exchange
+
+#: A default that is an expression for the database to evaluate, and no value.
+_EXPRESSION = re.compile(r"\w\(.*\)|::|^CURRENT_|^now$|^uuid$|^autoincrement$", re.I)
+
+
+@check("create.stored", needs=("create", "delete"), creates=True, gate=True, cost=lambda resource: 6)
+async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
+    """Is a created row there afterwards, by key and in the list, as it was sent?"""
+    exchange, key, record = await _first(case)
+    if key is None:
+        case.state.not_creatable = f"no row can be made: {_refusal(exchange)}"
+        if exchange.answer.status in {401, 403}:
+            raise Skipped(f"the role {case.world.role.name} may not create ({exchange.answer.status})")
+        if exchange.answer.refused:
+            yield case.finding(
+                "warning", "contract", "No record that the contract allows is accepted",
+                "success for a valid record", _refusal(exchange), cause="valid refused", purpose="create",
+                evidence=[exchange],
+            )  # fmt: skip
+            return
+        if exchange.answer.ok:
+            case.state.not_creatable = "a create answers with success, but its row cannot be found again"
+            yield case.finding(
+                "error", "expectation", "A created row is not there", "the row in the list",
+                f"{exchange.answer.status}, and no such row", cause="not stored", purpose="create", evidence=[exchange],
+            )  # fmt: skip
+            return
+        raise Blocked(case.state.not_creatable)
+    own = Own(key, record, exchange)
+    listing = await case.listing() if case.has("list") else None
+    reads, read, listed = await stored_rows(case, own, listing)
+    gone_from_list = bool(listing and await missing_from_list(case, [own], listing))
+    evidence = [exchange, *reads]
+    if read is None and case.has("read") and (gone_from_list or listing is None or not listing.complete):
+        case.state.not_creatable = "rows just created are not there"
+        yield case.finding(
+            "error", "expectation", "Create answers with success, but nothing is stored",
+            "the row, by its key and in the list", f"{reads[0].answer.status} by key, and it is not in the list",
+            cause="not stored", purpose="create", evidence=evidence,
+        )  # fmt: skip
+        return
+    if read is None and case.has("read"):
+        case.state.not_creatable = "rows just created cannot be read by their key"
+        yield case.finding(
+            "error", "expectation", "A created row is in the list, but is not found by its key", "the row",
+            str(reads[0].answer.status), cause="created, not readable", purpose="read", evidence=evidence,
+        )  # fmt: skip
+        return
+    if gone_from_list and listing is not None:
+        yield _not_listed(case, [exchange, listing.exchanges[-1]])
+    for found in stored_as_sent(case, own, reads, read or listed, listed):
+        yield found
+
+
+def stored_as_sent(
+    case: Case, own: Own, reads: list[Exchange], row: dict[str, Any] | None, listed: dict[str, Any] | None
+) -> list[Finding]:
+    """The findings about one created row: answer, stored values and list against each other."""
+    if row is None:
+        return []
+    evidence = [own.exchange, *reads]
+    found = list(changed_values(case, "create", own.record, row, evidence))
+    if not found:
+        found += answer_differs(case, "create", own.exchange, row, own.record)
+    return found + list(list_differs(case, own.key, row, listed, evidence))
+
+
+def _not_listed(case: Case, evidence: list[Exchange]) -> Finding:
+    return case.finding(
+        "error", "expectation", "A created row is missing from the list", "the row among the others",
+        "it can be read by its key, but the list does not hold it", cause="not listed", purpose="list",
+        evidence=evidence,
+    )  # fmt: skip
+
+
+def _refusal(exchange: Exchange) -> str:
+    answer = exchange.answer
+    return answer.detail or f"{answer.status} {' '.join(answer.text.split())[:200]}"
+
+
+async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
+    """The first row: of generated values, else of the values of a row that is there, else of the required
+    fields alone. What was accepted is how later rows are made."""
+    full = await case.record()
+    exchange, key = await case.create(full)
+    if key is not None or not exchange.answer.refused or exchange.answer.status in {401, 403, 404, 405}:
+        return exchange, key, full
+    case.state.recipe = "copy"
+    copied = await case.record()
+    if copied.keys():
+        second, key = await case.create(copied, "a record like one that is there")
+        if key is not None:
+            return second, key, copied
+    case.state.recipe = ""
+    least = await case.record(full=False)
+    third, key = await case.create(least, "a record of the required fields")
+    return (third, key, least) if key is not None else (exchange, None, full)
+
+
+@check("create.required-only", needs=("create", "delete"), creates=True, cost=lambda resource: 5)
+async def required_only(case: Case) -> AsyncIterator[Finding]:
+    """Is a record of nothing but the required fields stored, with the documented defaults?"""
+    own = (await case.own(full=False))[0]
+    listing = await case.listing() if case.has("list") else None
+    reads, read, listed = await stored_rows(case, own, listing)
+    row = read or listed
+    if listing is not None and read is not None and await missing_from_list(case, [own], listing):
+        yield _not_listed(case, [own.exchange, listing.exchanges[-1]])
+    if row is None:
+        raise Blocked("the row could not be read again")
+    for found in stored_as_sent(case, own, reads, row, listed):
+        yield found
+    for field in case.resource.fields:
+        if not field.created or field.name in own.record or field.name not in row or not _is_value(case, field):
+            continue
+        if not same(field, field.default, row[field.name]):
+            yield case.finding(
+                "error", "contract", "A field left out does not get its documented default",
+                f"{field.name} = {shown(field.default)}", f"{field.name} = {shown(row[field.name])}",
+                cause="default", purpose="create", place=field.node.place if field.node else None,
+                subjects=[field.name], evidence=[own.exchange, *reads],
+            )  # fmt: skip
+
+
+def _is_value(case: Case, field: Field) -> bool:
+    """Whether a documented default is a value, and not an expression."""
+    default = field.default
+    if default is MISSING or not case.world.valid(field, default):
+        return False
+    return not (isinstance(default, str) and _EXPRESSION.search(default))
+
+
+def _rounds(resource: Resource) -> int:
+    return 14 if any(field.is_text for field in resource.fields) else 6
+
+
+@check("create.awkward-values", needs=("create", "delete"), creates=True, cost=lambda r: 2 * _rounds(r) + 2)
+async def awkward_values(case: Case) -> AsyncIterator[Finding]:
+    """Do awkward values come back as they were sent?"""
+    if case.state.not_creatable:
+        raise Blocked(case.state.not_creatable)
+    choices = {
+        field.name: list(variants(field, case.world.values))
+        for field in case.resource.writable("create")
+        if field.name not in case.resource.values and not _fixed(case, field)
+    }
+    rounds = max((len(each) for each in choices.values()), default=0)
+    if not rounds:
+        raise Skipped("none of its fields takes awkward values")
+    plans = [{name: each[turn] for name, each in choices.items() if turn < len(each)} for turn in range(rounds)]
+    made = await asyncio.gather(*(_create_with(case, plan) for plan in plans))
+    rows = []
+    for plan, (own, exchange) in zip(plans, made, strict=True):
+        if own is not None:
+            rows.append((plan, own))
+        elif exchange.answer.refused:
+            # one value is at fault: each alone tells which
+            alone = await asyncio.gather(*(_create_with(case, {name: each}) for name, each in plan.items()))
+            for (name, variant), (single, refusal) in zip(plan.items(), alone, strict=True):
+                if single is not None:
+                    rows.append(({name: variant}, single))
+                elif refusal.answer.refused:
+                    yield _valid_refused(case, name, variant, refusal)
+    listing = await case.listing() if case.has("list") and not case.has("read") else None
+    for plan, own in rows:
+        reads, read, listed = await stored_rows(case, own, listing)
+        row = read or listed
+        if row is not None:
+            labels = {name: variant.label for name, variant in plan.items()}
+            sent = {name: value for name, value in own.record.items() if name in plan}
+            for found in changed_values(case, "create", sent, row, [own.exchange, *reads], labels):
+                yield found
+
+
+def _fixed(case: Case, field: Field) -> bool:
+    """Whether a field's value cannot be chosen freely: keys and references."""
+    key = case.resource.key
+    return case.resource.relation(field.name) is not None or (key is not None and field.name in key.fields)
+
+
+async def _create_with(case: Case, plan: Mapping[str, Variant]) -> tuple[Own | None, Exchange]:
+    record = await case.record()
+    record.update({name: variant.value for name, variant in plan.items()})
+    exchange, key = await case.create(record, "awkward values")
+    return (Own(key, record, exchange) if key is not None else None), exchange
+
+
+def _valid_refused(case: Case, name: str, variant: Variant, exchange: Exchange) -> Finding:
+    return case.finding(
+        "warning", "contract", "Values that the contract allows are refused",
+        f"success for {name} = {shown(variant.value, 60)} ({variant.label})", _refusal(exchange),
+        cause="valid value refused", purpose="create", subjects=[f"{name} ({variant.label})"], evidence=[exchange],
+    )  # fmt: skip
+
+
+@check("create.rules", needs=("create", "delete"), creates=True, cost=lambda r: 3 * len(r.writable("create")) + 2)
+async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
+    """Is a record that breaks one rule of its schema refused, and not stored?"""
+    if case.state.not_creatable:
+        raise Blocked(case.state.not_creatable)
+    broken = broken_by(case, "create", await case.record())
+
+    async def send(each: Break) -> Exchange:
+        exchange, _ = await case.create(each.apply(await case.record()), situation(each))
+        return exchange
+
+    sent: dict[int, tuple[Break, Exchange]] = {}
+    async for each, exchange, found in try_breaks(case, "create", broken, send):
+        sent[exchange.number] = each, exchange
+        if found is not None:
+            yield found
+    for entry, own in await case.strays():
+        refused = [
+            (each, exchange)
+            for each, exchange in sent.values()
+            if exchange.answer.status >= 400 and case.fields and _sent_record(exchange, case) == entry.record
+        ]
+        if refused:
+            each, exchange = refused[0]
+            yield case.finding(
+                "error", "expectation", "A refused record is stored all the same", "no new row",
+                f"{exchange.answer.status}, and the list holds it with the key {'/'.join(map(str, own.key))}",
+                cause="refused but stored", purpose="create", subjects=[situation(each)],
+                evidence=[exchange, own.exchange],
+            )  # fmt: skip
+
+
+def _sent_record(exchange: Exchange, case: Case) -> Any:
+    import json
+
+    from checkpost.contract.pointer import walk
+
+    try:
+        return walk(json.loads(exchange.request.body or b"null"), case.resource.envelope.body)
+    except (ValueError, LookupError):
+        return None
+
+
+@check("create.read-only", needs=("create", "delete"), creates=True, cost=lambda resource: 3)
+async def read_only_is_kept(case: Case) -> AsyncIterator[Finding]:
+    """Does a value sent for a read-only field leave what the server sets?"""
+    if case.state.not_creatable:
+        raise Blocked(case.state.not_creatable)
+    sent = read_only_values(case, None)
+    if not sent:
+        raise Skipped("it has no read-only fields that rows show")
+    record = {**await case.record(), **sent}
+    exchange, key = await case.create(record, "values for read-only fields")
+    if key is None:
+        return
+    _, row = await case.row_now(key)
+    taken = [name for name in sent if name in row and same(case.fields[name], sent[name], row[name])]
+    if taken:
+        yield case.finding(
+            "error", "contract", "A read-only field takes the value that was sent", "the server's own value",
+            f"{taken[0]} = {shown(row[taken[0]])}", cause="read-only taken", purpose="create",
+            place=_place(case.fields[taken[0]]), subjects=taken, evidence=[exchange],
+        )  # fmt: skip
+
+
+def read_only_values(case: Case, row: Mapping[str, Any] | None) -> dict[str, Any]:
+    """A value for each read-only field that bodies name; unlike what a row has, if one is given."""
+    chosen = {}
+    key = case.resource.key.fields if case.resource.key else ()
+    for field in case.resource.fields:
+        if not field.read_only or not field.shown or field.name in key or field.node is None:
+            continue
+        if field.type == "boolean" and row is None:
+            continue  # one of two values may be the server's own
+        for _ in range(4):
+            value = case.world.values.plain(field)
+            if value is not MISSING and value is not None and (row is None or not same(field, value, row.get(field.name))):
+                chosen[field.name] = value
+                break
+    return chosen
+
+
+def _place(field: Field) -> Any:
+    return field.node.place if field.node is not None else None
+
+
+@check("create.unique", needs=("create", "delete"), creates=True, cost=lambda resource: 4)
+async def unique_is_enforced(case: Case) -> AsyncIterator[Finding]:
+    """Is a second row with the same unique value refused, and the first one left alone?"""
+    key = case.resource.key
+    fields = [
+        field
+        for field in case.resource.writable("create")
+        if field.unique and not (key and field.name in key.fields) and field.name not in case.resource.values
+    ]
+    by_client = key is not None and key.assigned_by == "client"
+    if not fields and not by_client:
+        raise Skipped("nothing says that one of its fields is unique")
+    for field in fields:
+        first = (await case.own())[0]
+        if first.record.get(field.name) is None:
+            continue
+        record = {**await case.record(), field.name: first.record[field.name]}
+        async for found in _duplicate(case, first, record, field.name, field):
+            yield found
+    if by_client and key is not None:
+        first = (await case.own())[0]
+        record = await case.record() if all(not case.resource.relation(name) for name in key.fields) else {}
+        record = {**record, **{name: first.record[name] for name in key.fields}}
+        async for found in _duplicate(case, first, record, "/".join(key.fields), None):
+            yield found
+
+
+async def _duplicate(
+    case: Case, first: Own, record: dict[str, Any], name: str, field: Field | None
+) -> AsyncIterator[Finding]:
+    before = (await case.row_now(first.key))[1]
+    exchange, _ = await case.create(record, f"a duplicate of {name}")
+    after_exchange, after = await case.row_now(first.key)
+    overwritten = differences(case.fields, before, after)
+    if exchange.answer.ok or overwritten:
+        stated = field.unique_reason if field else None
+        basis = {"stated": "profile", "likely": "contract"}.get(stated.certainty, "contract") if stated else "expectation"
+        if stated and stated.text.startswith("the contract"):
+            basis = "contract"
+        outcome = f"{exchange.answer.status}, and {overwritten[0]} of the first row changed" if overwritten else str(
+            exchange.answer.status)
+        yield case.finding(
+            "error", basis, f"A second row with the same {name} is accepted",  # type: ignore[arg-type]
+            "a refusal, such as 409", outcome, cause=f"duplicate {name}", purpose="create",
+            place=_place(field) if field else None, subjects=[name], evidence=[first.exchange, exchange, after_exchange],
+        )  # fmt: skip
+
+
+@check("create.location", needs=("create", "delete"), creates=True, cost=lambda resource: 3)
+async def location_leads_to_row(case: Case) -> AsyncIterator[Finding]:
+    """Does the Location of a created row lead to it?"""
+    own = (await case.own())[0]
+    location = own.exchange.answer.header("location")
+    if location is None:
+        raise Skipped("the answer to a create has no Location")
+    url = urljoin(own.exchange.request.url, location)
+    here, there = urlsplit(own.exchange.request.url), urlsplit(url)
+    if here[:2] != there[:2]:
+        # credentials are never sent to another host
+        key = case.client.key_in_location(url)
+        if key is not None and list(map(str, key)) != list(map(str, own.key)):
+            yield _wrong_location(case, own, own.exchange, location, f"it names the key {key}")
+        else:
+            case.remark("the Location names another host, and was not followed")
+        return
+    exchange = await case.client.follow(url, case.check.name)
+    case.requests += 1
+    row = case.client.row_in(exchange.answer) if exchange.answer.ok else None
+    if not exchange.answer.ok:
+        yield _wrong_location(case, own, exchange, location, str(exchange.answer.status or exchange.answer.detail))
+    elif row is not None and case.client.key_of(row) not in (None, own.key):
+        yield _wrong_location(case, own, exchange, location, f"the row {case.client.key_of(row)}")
+
+
+def _wrong_location(case: Case, own: Own, exchange: Exchange, location: str, seen: str) -> Finding:
+    return case.finding(
+        "error", "standard", "The Location of a created row does not lead to it",
+        f"the row {'/'.join(map(str, own.key))} (RFC 9110, 10.2.2)", f"{location}: {seen}", cause="location",
+        purpose="create", evidence=[own.exchange, exchange],
+    )  # fmt: skip

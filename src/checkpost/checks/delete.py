@@ -1,0 +1,155 @@
+"""Deleting rows, and looking again everywhere."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from typing import Any
+
+from checkpost.checks.case import Case
+from checkpost.checks.read import succeeded_on_missing
+from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.findings import Finding
+from checkpost.model.resource import Purpose
+from checkpost.wire.exchange import Exchange
+
+_NEEDS: tuple[Purpose, ...] = ("create", "delete")
+
+
+@check("delete.gone", needs=_NEEDS, creates=True, gate=True, cost=lambda resource: 6)
+async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
+    """Is a deleted row gone, by key and from the list?"""
+    state = case.state
+    own = (await case.own())[0]
+    exchange = await case.send("delete", "deleting a row", key=own.key)
+    if not exchange.answer.ok:
+        why = f"deleting a row answers {exchange.answer.status or exchange.answer.detail}"
+        state.not_removable = f"rows cannot be removed: {why}"
+        if exchange.answer.status in {401, 403, 405}:
+            raise Blocked(f"the role {case.world.role.name} may create but not delete ({exchange.answer.status})")
+        if exchange.answer.refused:
+            yield case.finding(
+                "error", "expectation", "A row cannot be deleted", "success", why, cause="refused", purpose="delete",
+                evidence=[own.exchange, exchange],
+            )  # fmt: skip
+        return
+    evidence = [own.exchange, exchange]
+    by_key = in_list = False
+    if case.has("read"):
+        read, row = await case.read(own.key, "a deleted row")
+        by_key = row is not None and case.client.key_of(row) in (None, own.key)
+        evidence.append(read)
+    if case.has("list"):
+        listing = await case.listing()
+        in_list = own.key in listing.by_key
+        if in_list:
+            listing = await case.listing()
+            in_list = own.key in listing.by_key
+            evidence.append(listing.exchanges[0])
+    if not by_key and not in_list:
+        case.forget(own.key)
+        return
+    state.not_removable = "a deleted row is still there"
+    title, seen = "Delete answers with success, but the row stays", "it is still there, by its key and in the list"
+    if not in_list and case.has("list"):
+        title, seen = "A deleted row can still be read by its key", f"{evidence[2].answer.status} by its key"
+    elif not by_key and case.has("read"):
+        title, seen = "A deleted row is still in the list", "not found by its key, but in the list"
+    yield case.finding(
+        "error", "expectation", title, "the row is gone, by its key and from the list", seen,
+        cause=f"not gone {by_key} {in_list}", purpose="delete", evidence=evidence,
+    )  # fmt: skip
+
+
+async def _deleted(case: Case) -> tuple[Any, list[Exchange]]:
+    """The key of a row made and deleted again. Raises Blocked if that fails."""
+    own = (await case.own())[0]
+    exchange = await case.send("delete", "deleting a row", key=own.key)
+    if not exchange.answer.ok:
+        raise Blocked(f"deleting a row answers {exchange.answer.status or exchange.answer.detail}")
+    case.forget(own.key)
+    return own, [own.exchange, exchange]
+
+
+@check("delete.again", needs=_NEEDS, creates=True, cost=lambda resource: 3)
+async def deleting_again(case: Case) -> AsyncIterator[Finding]:
+    """Is deleting a row a second time answered without a server error, as documented?"""
+    own, evidence = await _deleted(case)
+    exchange = await case.send("delete", "deleting a row again", key=own.key)
+    documented = [response.status for response in case.operation("delete").responses]
+    if exchange.answer.ok and {"404", "410"} & set(documented):
+        yield case.finding(
+            "error", "contract", f"Deleting a row again answers {exchange.answer.status}",
+            next(status for status in documented if status in {"404", "410"}), str(exchange.answer.status),
+            cause="again", purpose="delete", evidence=[*evidence, exchange],
+        )  # fmt: skip
+
+
+@check("delete.missing-key", needs=("delete", "create"), creates=True, cost=lambda resource: 1)
+async def missing_key(case: Case) -> AsyncIterator[Finding]:
+    """Is deleting a key that was never there answered with "not found"?"""
+    exchange = await case.send("delete", "a key that is not there", key=case.absent_key())
+    documented = any(each.status in {"404", "410"} for each in case.operation("delete").responses)
+    # DELETE is idempotent, and many answer 204 whether or not there was a row: only a promise makes it wrong
+    if exchange.answer.ok and documented:
+        yield succeeded_on_missing(case, "delete", exchange)
+
+
+@check("delete.other-rows", needs=(*_NEEDS, "list"), creates=True, cost=lambda resource: 8)
+async def other_rows(case: Case) -> AsyncIterator[Finding]:
+    """Does deleting one row leave all others there?"""
+    lost: set[Any] | None = None
+    evidence: list[Exchange] = []
+    for _ in range(2):  # twice, since somebody else may delete a row at the same moment
+        before = await case.listing()
+        _, evidence = await _deleted(case)
+        after = await case.listing()
+        if not (before.complete and after.complete):
+            raise Skipped("the list is too long to compare all rows, or cannot be read whole")
+        lost = set(before.by_key) - set(after.by_key) - case.state.created
+        if not lost:
+            return
+    yield case.finding(
+        "error", "expectation", "Deleting one row removes others", "only the row with that key is gone",
+        f"{len(lost or ())} more gone: {', '.join(map(str, list(lost or ())[:3]))}", cause="other rows",
+        purpose="delete", evidence=evidence,
+    )  # fmt: skip
+
+
+@check("delete.key-not-reused", needs=_NEEDS, creates=True, cost=lambda resource: 4)
+async def key_is_not_reused(case: Case) -> AsyncIterator[Finding]:
+    """Is the key of a deleted row not given to another one?"""
+    key = case.resource.key
+    if key is None or key.assigned_by == "client":
+        raise Skipped("the client chooses the key")
+    first, evidence = await _deleted(case)
+    second = (await case.own())[0]
+    if second.key == first.key:
+        yield case.finding(
+            "warning", "expectation", "The key of a deleted row is given to the next one",
+            "a key that no row has had", "/".join(map(str, second.key)), cause="key reused", purpose="create",
+            evidence=[*evidence, second.exchange],
+        )  # fmt: skip
+
+
+@check("delete.update-after", needs=(*_NEEDS, "update"), creates=True, cost=lambda resource: 4)
+async def update_after_delete(case: Case) -> AsyncIterator[Finding]:
+    """Does an update of a deleted row not bring it back?"""
+    own, evidence = await _deleted(case)
+    journal = case.world.journal
+    assert journal is not None
+    case.made.append(journal.intend(case.resource.name, dict(own.record), own.key))
+    names = [field.name for field in case.resource.writable("update") if own.record.get(field.name) is not None]
+    if not names:
+        raise Skipped("none of its fields can be changed")
+    exchange = await case.send(
+        "update", "updating a deleted row", key=own.key, record={names[0]: own.record[names[0]]}
+    )
+    _, row = await case.read(own.key, "a deleted row") if case.has("read") else (exchange, None)
+    if row is None:
+        case.forget(own.key)
+    if row is not None and case.client.key_of(row) == own.key:
+        yield case.finding(
+            "error", "expectation", "Updating a deleted row brings it back", "not found",
+            f"{exchange.answer.status}, and the row is there", cause="revived", purpose="update",
+            evidence=[*evidence, exchange],
+        )  # fmt: skip

@@ -1,0 +1,125 @@
+"""Requests that are wrong in themselves: bodies, media types, methods, parameters."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import AsyncIterator
+
+from checkpost.checks.case import Case
+from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.findings import Finding
+from checkpost.model.resource import Purpose
+from checkpost.model.shape import shape_of
+from checkpost.wire.client import wrap
+from checkpost.wire.exchange import Request
+
+_NEEDS: tuple[Purpose, ...] = ("create", "delete")
+
+
+@check("errors.broken-body", needs=_NEEDS, creates=True, cost=lambda resource: 10)
+async def broken_body(case: Case) -> AsyncIterator[Finding]:
+    """Is a body that is not JSON, empty, or of the wrong kind refused?"""
+    if case.state.not_creatable:
+        raise Blocked(case.state.not_creatable)
+    bodies = [("a body that is not JSON", b'{"broken": '), ("an empty body", b"")]
+    if not shape_of(case.resource.body_schema("create")).is_array:
+        bodies.append(("a list in place of a record", b"[1, 2]"))
+    bodies.append(("a text in place of a record", b'"record"'))
+    purposes: list[Purpose] = ["create"]
+    purposes += [purpose for purpose in ("update", "replace") if case.has(purpose)]  # type: ignore[misc]
+    own = (await case.own())[0]
+    for purpose in purposes:
+        for situation, raw in bodies:
+            if purpose == "create":
+                exchange, _ = await case.create({}, situation, raw=raw)
+            else:
+                exchange = await case.send(purpose, situation, key=own.key, raw=raw)
+            operation = case.operation(purpose)
+            optional = operation.body is None or not operation.body.required
+            if exchange.answer.ok and not (raw == b"" and (optional or purpose == "update")):
+                yield case.finding(
+                    "error", "contract", f"{operation.method} takes a body that is no record", "a refusal, such as 400",
+                    f"{exchange.answer.status} for {situation}", cause=f"takes broken body: {purpose}", purpose=purpose,
+                    place=operation.body.place if operation.body else None, subjects=[situation], evidence=[exchange],
+                )  # fmt: skip
+
+
+@check("errors.media-type", needs=_NEEDS, creates=True, cost=lambda resource: 2)
+async def undocumented_media_type(case: Case) -> AsyncIterator[Finding]:
+    """Is a body of a media type that the contract does not have refused?"""
+    if case.state.not_creatable:
+        raise Blocked(case.state.not_creatable)
+    operation = case.operation("create")
+    offered = {media.name for media in operation.body.content} if operation.body else set()
+    if not offered or {"*/*", "text/*", "text/plain"} & offered:
+        raise Skipped("the contract has no media types for the body, or every one")
+    record = await case.record()
+    raw = json.dumps(wrap(record, case.resource.envelope.body)).encode()
+    exchange, _ = await case.create(
+        record, "an undocumented media type", raw=raw, media_type="text/plain"
+    )
+    if exchange.answer.ok:
+        yield case.finding(
+            "warning", "contract", "A body of an undocumented media type is taken", "415 (RFC 9110, 15.5.16)",
+            f"{exchange.answer.status} for text/plain", cause="media type taken", purpose="create",
+            place=operation.body.place if operation.body else None, evidence=[exchange],
+        )  # fmt: skip
+
+
+@check("errors.method-not-offered", needs=_NEEDS, creates=True, cost=lambda resource: 3)
+async def method_not_offered(case: Case) -> AsyncIterator[Finding]:
+    """Is a method that the contract does not have for a row refused?
+
+    Only ever asked of the path of an own row: on the path of a list, such a request could change every row.
+    """
+    item = case.resource.item
+    if item is None:
+        raise Skipped("its rows have no path of their own")
+    known = {operation.method for operation in case.world.contract.operations if operation.path == item}
+    own = (await case.own())[0]
+    record = await case.record()
+    raw = json.dumps(wrap(record, case.resource.envelope.body)).encode()
+    purpose = next(each for each in ("read", "delete", "update", "replace") if case.has(each))  # type: ignore[arg-type]
+    url = case.client.url(case.operation(purpose), own.key)  # type: ignore[arg-type]
+    for method in ("POST", "PUT", "PATCH"):
+        if method in known:
+            continue
+        journal = case.world.journal
+        assert journal is not None
+        case.made.append(journal.intend(case.resource.name, record))
+        request = Request(method, url, case.world.role.name, {"Content-Type": "application/json"}, raw)
+        exchange = await case.world.session.send(request, case.check.name)
+        case.requests += 1
+        answer = exchange.answer
+        if answer.ok or answer.status >= 500 and answer.status != 501:
+            yield case.finding(
+                "error" if answer.status >= 500 else "warning", "standard",
+                f"{method} on a row, which the contract does not have, answers {answer.status}",
+                "405 (RFC 9110, 15.5.6)", str(answer.status), cause=f"method {method}", operation=(method, item),
+                evidence=[own.exchange, exchange],
+            )  # fmt: skip
+
+
+@check("errors.bad-parameter", needs=("list",), cost=lambda resource: 2)
+async def bad_parameter(case: Case) -> AsyncIterator[Finding]:
+    """Is a badly typed query parameter of the list answered without a server error?"""
+    names = [
+        each.name
+        for each in case.operation("list").parameters
+        if each.location == "query" and shape_of(each.schema).types & {"integer", "number", "boolean"}
+    ]
+    if not names:
+        raise Skipped("the list has no typed query parameters")
+    sent = await asyncio.gather(
+        *(case.send("list", f"{name} that is not a number", query={name: "abc"}) for name in names)
+    )
+    for name, exchange in zip(names, sent, strict=True):
+        rows = case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
+        before = case.state.before
+        if rows is not None and before is not None and before.total is not None and len(rows) > max(before.total, 0):
+            yield case.finding(
+                "error", "expectation", "A badly typed parameter yields more rows than there are", "a refusal",
+                f"{len(rows)} rows for {name}=abc", cause="more rows", purpose="list", subjects=[name],
+                evidence=[exchange],
+            )  # fmt: skip

@@ -1,0 +1,223 @@
+"""Reading: lists, rows by their keys, keys that are not there."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from urllib.parse import quote
+
+from checkpost.checks.case import Case
+from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.world import MOST_ROWS
+from checkpost.findings import Finding
+from checkpost.oracle.same import differences, same
+from checkpost.wire.client import Client, Key
+from checkpost.wire.exchange import Exchange, Request
+
+_SAMPLE = 12
+
+
+@check("read.list", needs=("list",), gate=True, cost=lambda resource: 3)
+async def lists_rows(case: Case) -> AsyncIterator[Finding]:
+    """Does the list answer with rows?"""
+    state = case.state
+    if state.before is None:
+        state.before = await case.client.whole_list(MOST_ROWS, case.check.name)
+        case.requests += len(state.before.exchanges)
+    if state.before.problem:
+        state.unusable = f"its list cannot be used: {state.before.problem}"
+        answer = state.before.exchanges[0].answer
+        if answer.status in {401, 403}:
+            raise Skipped(f"the role {case.world.role.name} may not read it ({answer.status})")
+        if answer.refused:
+            yield case.finding(
+                "error", "contract", "The list cannot be read", "rows, as the contract documents them",
+                state.before.problem, cause="list refused", purpose="list", evidence=state.before.exchanges[:1],
+            )  # fmt: skip
+        else:
+            raise Blocked(state.unusable)
+    if not state.before.complete:
+        case.remark(f"the list has over {MOST_ROWS} rows and was not read to its end")
+
+
+@check("read.keys-unique", needs=("list",))
+async def keys_are_unique(case: Case) -> AsyncIterator[Finding]:
+    """Does each key stand once in the list?"""
+    before = case.state.before
+    if before is None or before.problem:
+        raise Blocked(case.state.unusable or "its list was not read")
+    if case.resource.key is None:
+        raise Skipped("its key is not known")
+    if before.rows and not before.by_key:
+        yield case.finding(
+            "warning", "expectation", "Rows do not show their key", f"rows with {', '.join(case.resource.key.fields)}",
+            "rows without it", cause="no key in rows", purpose="list", evidence=before.exchanges[:1],
+        )  # fmt: skip
+    if before.repeated:
+        listed = ", ".join("/".join(map(str, key)) for key in before.repeated[:3])
+        yield case.finding(
+            "error", "expectation", "A row stands twice in one answer", "each key once", f"twice: {listed}",
+            cause="repeated", purpose="list", evidence=before.exchanges[:1],
+        )  # fmt: skip
+
+
+@check("read.total", needs=("list",))
+async def total_is_true(case: Case) -> AsyncIterator[Finding]:
+    """Is the total that the list gives the number of its rows?"""
+    before = case.state.before
+    if before is None or before.problem:
+        raise Blocked(case.state.unusable or "its list was not read")
+    if before.total is None:
+        raise Skipped("the list gives no total")
+    distinct = len(before.by_key) if before.by_key else len(before.rows)
+    if before.complete and not before.repeated and before.total != distinct:
+        again = await case.listing()
+        if again.complete and again.total is not None and again.total != len(again.by_key or again.rows):
+            yield case.finding(
+                "error", "contract", "The total is not the number of rows", f"{len(again.rows)}, as the pages hold",
+                str(again.total), cause="total", purpose="list", evidence=again.exchanges[:1],
+            )  # fmt: skip
+
+
+@check("read.item-equals-list", needs=("list", "read"), cost=lambda resource: _SAMPLE)
+async def item_equals_list(case: Case) -> AsyncIterator[Finding]:
+    """Is a row the same by its key as in the list?"""
+    before = case.state.before
+    if before is None or before.problem:
+        raise Blocked(case.state.unusable or "its list was not read")
+    if not before.by_key:
+        raise Skipped("the list has no rows whose key is known")
+    keys = list(before.by_key)
+    sample = [keys[index] for index in range(0, len(keys), max(1, len(keys) // _SAMPLE))][:_SAMPLE]
+    for key, (exchange, row) in zip(sample, await asyncio.gather(*(case.read(key) for key in sample)), strict=True):
+        listed = before.by_key[key]
+        if row is None and exchange.answer.status in {401, 403}:
+            raise Skipped(f"the role {case.world.role.name} may not read a row ({exchange.answer.status})")
+        if row is None and exchange.answer.status in {404, 410}:
+            # somebody else may have deleted it meanwhile
+            if key in (await case.listing()).by_key:
+                yield case.finding(
+                    "error", "expectation", "A row of the list is not found by its key", "the row",
+                    str(exchange.answer.status), cause="listed, not found", purpose="read", evidence=[exchange],
+                )  # fmt: skip
+        elif row is not None:
+            wrong = differences(case.fields, listed, row)
+            if wrong and not _changed_meanwhile(listed, row, await _listed_again(case, key), wrong, case):
+                yield case.finding(
+                    "error", "expectation", "A row read by its key differs from the list",
+                    f"{wrong[0]} = {listed[wrong[0]]!r}", f"{wrong[0]} = {row[wrong[0]]!r}",
+                    cause="item differs", purpose="read", subjects=wrong, evidence=[before.exchanges[0], exchange],
+                )  # fmt: skip
+
+
+async def _listed_again(case: Case, key: Key) -> dict[str, object]:
+    return (await case.listing()).by_key.get(key, {})
+
+
+def _changed_meanwhile(listed: object, row: dict[str, object], again: dict[str, object], wrong: list[str],
+                       case: Case) -> bool:
+    return bool(again) and all(same(case.resource.field(name), again.get(name), row[name]) for name in wrong)
+
+
+@check("read.missing-key", needs=("read",))
+async def missing_key(case: Case) -> AsyncIterator[Finding]:
+    """Is a key that is not there answered with "not found"?"""
+    key = case.absent_key()
+    exchange = await case.send("read", "a key that is not there", key=key)
+    if exchange.answer.ok:
+        yield succeeded_on_missing(case, "read", exchange)
+
+
+def succeeded_on_missing(case: Case, purpose: str, exchange: Exchange) -> Finding:
+    """The finding that an operation on a key that is not there answered with success."""
+    operation = case.resource.operations[purpose]  # type: ignore[index]
+    documented = next((each for each in operation.responses if each.status in {"404", "410"}), None)
+    return case.finding(
+        "error" if documented else "warning",
+        "contract" if documented else "standard",
+        f"{operation.method} on a key that is not there answers {exchange.answer.status}",
+        documented.status if documented else "404 (RFC 9110, 15.5.5)",
+        str(exchange.answer.status),
+        cause="missing key succeeds",
+        purpose=purpose,  # type: ignore[arg-type]
+        place=documented.place if documented else None,
+        evidence=[exchange],
+    )
+
+
+@check("read.malformed-key", needs=("read",), cost=lambda resource: 3)
+async def malformed_key(case: Case) -> AsyncIterator[Finding]:
+    """Is a key that cannot be one refused, without a server error?"""
+    key = case.resource.key
+    if key is None or not key.parameters:
+        raise Skipped("its key is not known")
+    first = case.resource.field(key.fields[0])
+    kind = first.type if first else ""
+    uuid_like = first is not None and first.format == "uuid"
+    tries = ["'", "1' OR '1'='1", "9" * 40 if kind == "integer" else "~" * 40]
+    if kind == "integer" or uuid_like:
+        tries.insert(0, "not-a-key")
+    rest = case.absent_key()[1:] if len(key.fields) > 1 else ()
+    for text, exchange in zip(tries, await asyncio.gather(*(
+        case.send("read", "a malformed key", key=(text, *rest)) for text in tries)), strict=True):
+        row = case.client.row_in(exchange.answer) if exchange.answer.ok else None
+        if row is not None and case.client.key_of(row) != (text, *rest):
+            yield case.finding(
+                "error", "expectation", "A malformed key is answered with a row", "a refusal (400, 404 or 422)",
+                f"{exchange.answer.status} with the row {case.client.key_of(row)}", cause="malformed key succeeds",
+                purpose="read", subjects=[text], evidence=[exchange],
+            )  # fmt: skip
+
+
+@check("read.changes-nothing", needs=("create", "read", "delete"), creates=True, cost=lambda resource: 7)
+async def reading_changes_nothing(case: Case) -> AsyncIterator[Finding]:
+    """Does reading a row leave it as it is, also with values in the query?"""
+    own = (await case.own())[0]
+    _, before = await case.row_now(own.key)
+    operation = case.operation("read")
+    declared = {each.name for each in operation.parameters if each.location == "query"}
+    requests = [Request("HEAD", case.client.url(operation, own.key), case.world.role.name)]
+    for each in case.resource.writable("update" if case.has("update") else "create"):
+        value = await case.value(each, unlike=before.get(each.name))
+        if isinstance(value, str | int | float) and each.name not in declared and each.name in before:
+            url = f"{case.client.url(operation, own.key)}?{quote(each.name)}={quote(str(value))}"
+            requests.append(Request("GET", url, case.world.role.name))
+    sent = await asyncio.gather(*(case.world.session.send(each, case.check.name) for each in requests))
+    case.requests += len(sent)
+    last, after = await case.row_now(own.key)
+    wrong = differences(case.fields, before, after)
+    if wrong:
+        yield case.finding(
+            "error", "standard", "Reading a row changes it", "no change: GET is safe (RFC 9110, 9.2.1)",
+            f"{wrong[0]} was {before[wrong[0]]!r} and is {after[wrong[0]]!r}", cause="read writes", purpose="read",
+            subjects=wrong, evidence=[own.exchange, *_about(sent, wrong[0]), last],
+        )  # fmt: skip
+
+
+def _about(sent: list[Exchange], name: str) -> list[Exchange]:
+    """The exchange whose query names a field, else the first."""
+    named = [exchange for exchange in sent if f"?{quote(name)}=" in exchange.request.url]
+    return (named or sent)[:1]
+
+
+@check("read.unknown-path", needs=("list",))
+async def unknown_path(case: Case) -> AsyncIterator[Finding]:
+    """Is a table that is not exposed refused?"""
+    operation = case.operation("list")
+    if "{" in operation.path:
+        raise Skipped("its path has parameters")
+    name = f"{operation.path.rstrip('/')}-{case.world.values.mark}"
+    exchange = await case.client.follow(_base(case.client, operation.path) + name, case.check.name)
+    case.requests += 1
+    if exchange.answer.ok or exchange.answer.status >= 500:
+        yield case.finding(
+            "warning" if exchange.answer.ok else "error", "standard", "A path that is not there is not refused",
+            "404 (RFC 9110, 15.5.5)", str(exchange.answer.status), cause="unknown path",
+            operation=("GET", name.replace(case.world.values.mark, "x")), evidence=[exchange],
+        )  # fmt: skip
+
+
+def _base(client: Client, path: str) -> str:
+    return client.url(client.resource.operations["list"]).removesuffix(path)
+
+

@@ -1,0 +1,106 @@
+"""Looking again: what a write said against what is stored, by key and in the list."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+from checkpost.checks.case import Case, Own
+from checkpost.checks.conformance import shown
+from checkpost.findings import Finding, Severity
+from checkpost.model.resource import Purpose
+from checkpost.oracle.same import change, differences, same
+from checkpost.wire.client import Listing, Row
+from checkpost.wire.exchange import Exchange
+
+#: Changes to a value that some APIs make on purpose; they lose little.
+_MILD = {"space at the ends was cut off"}
+
+
+def changed_values(
+    case: Case,
+    purpose: Purpose,
+    sent: Mapping[str, Any],
+    stored: Row,
+    evidence: Sequence[Exchange],
+    labels: Mapping[str, str] | None = None,
+) -> Iterator[Finding]:
+    """A finding for each kind of change between what was sent and what is stored."""
+    for name in differences(case.fields, sent, stored):
+        field = case.fields[name]
+        if field.read_only or field.write_only:
+            continue
+        kind = change(field, sent[name], stored[name])
+        lowered = kind == "capital and small letters changed" and field.format == "email"
+        severity: Severity = "warning" if kind in _MILD or lowered else "error"
+        subject = f"{name} ({labels[name]})" if labels and name in labels else name
+        yield case.finding(
+            severity, "expectation", f"A value changed silently: {kind}", f"{name} = {shown(sent[name])}",
+            f"{name} = {shown(stored[name])}", cause=f"changed: {kind}", purpose=purpose, subjects=[subject],
+            evidence=evidence,
+        )  # fmt: skip
+
+
+def answer_differs(
+    case: Case, purpose: Purpose, exchange: Exchange, stored: Row, sent: Mapping[str, Any]
+) -> Iterator[Finding]:
+    """A finding if the row in a write's answer is not the one that is stored then.
+
+    Only what was sent is looked at: fields that the server computes may still be on their way.
+    """
+    answered = case.client.row_in(exchange.answer)
+    if answered is None:
+        return
+    wrong = differences(case.fields, answered, stored, [name for name in sent if name in case.fields])
+    if wrong:
+        name = wrong[0]
+        saved = same(case.fields[name], sent[name], stored[name])
+        title = (
+            "The answer to a write shows the old row"
+            if saved
+            else "A write is answered as done, but another value is stored"
+        )
+        yield case.finding(
+            "error", "expectation", title,
+            f"{name} = {shown(stored[name])}, as stored" if saved else f"{name} = {shown(answered[name])}, as answered",
+            f"{name} = {shown(answered[name])}" if saved else f"{name} = {shown(stored[name])}",
+            cause="answer differs", purpose=purpose, subjects=wrong, evidence=[exchange],
+        )  # fmt: skip
+
+
+async def missing_from_list(case: Case, rows: Sequence[Own], listing: Listing) -> list[Own]:
+    """The rows that a complete list does not hold, looked for twice."""
+    if not listing.complete or not any(case.client.key_of(row) for row in listing.rows) and listing.rows:
+        return []
+    missing = [own for own in rows if own.key not in listing.by_key]
+    if missing:
+        again = await case.listing()
+        missing = [own for own in missing if again.complete and own.key not in again.by_key]
+    return missing
+
+
+async def stored_rows(
+    case: Case, own: Own, listing: Listing | None
+) -> tuple[list[Exchange], Row | None, Row | None]:
+    """A row as read by key and as listed, each None where it is not there or cannot be asked for."""
+    exchanges: list[Exchange] = []
+    read = None
+    if case.has("read"):
+        exchange, read = await case.read(own.key, "reading a row just written")
+        exchanges.append(exchange)
+    listed = listing.by_key.get(own.key) if listing is not None else None
+    return exchanges, read, listed
+
+
+def list_differs(case: Case, key: object, read: Row | None, listed: Row | None, evidence: Sequence[Exchange]) -> Iterator[Finding]:
+    """A finding if the list shows an own row otherwise than reading it by key does."""
+    if read is None or listed is None:
+        return
+    wrong = differences(case.fields, read, listed)
+    if wrong:
+        name = wrong[0]
+        yield case.finding(
+            "error", "expectation", "The list shows an older or other row than reading by key",
+            f"{name} = {shown(read[name])}", f"{name} = {shown(listed[name])}", cause="list differs", purpose="list",
+            subjects=wrong, evidence=evidence,
+        )  # fmt: skip

@@ -1,0 +1,75 @@
+"""What a check is, and the list of all of them in the order in which they run."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from checkpost.findings import Finding
+from checkpost.model.resource import Purpose, Resource
+
+if TYPE_CHECKING:
+    from checkpost.checks.case import Case
+
+Function = Callable[["Case"], AsyncIterator[Finding]]
+
+FAMILIES = ("access", "read", "create", "update", "replace", "delete", "errors", "shape")
+
+
+class Skipped(Exception):
+    """The question does not arise here, or may not be asked; the message says why."""
+
+
+class Blocked(Exception):
+    """The question could not be asked, since something it stands on failed; the message says what."""
+
+
+@dataclass(frozen=True)
+class Check:
+    """One question asked of one resource. ``needs`` names the operations without which it does not arise;
+    ``creates`` says that it makes rows, so that they have to be removable; ``cost`` estimates its requests."""
+
+    name: str
+    family: str
+    needs: tuple[Purpose, ...]
+    creates: bool
+    gate: bool
+    cost: Callable[[Resource], int]
+    function: Function
+
+    @property
+    def question(self) -> str:
+        return (self.function.__doc__ or "").strip().splitlines()[0]
+
+
+CHECKS: dict[str, Check] = {}
+
+
+def check(
+    name: str,
+    *,
+    needs: tuple[Purpose, ...] = (),
+    creates: bool = False,
+    gate: bool = False,
+    cost: Callable[[Resource], int] = lambda resource: 1,
+) -> Callable[[Function], Function]:
+    """Register a check. Its family is the first part of its name."""
+
+    def register(function: Function) -> Function:
+        CHECKS[name] = Check(name, name.partition(".")[0], needs, creates, gate, cost, function)
+        return function
+
+    return register
+
+
+def all_checks() -> list[Check]:
+    """Every check in an engineer's order: read, make a row, remove it, then everything else."""
+    from checkpost.checks import access, create, delete, errors, read, replace, update
+
+    modules = (read, create, delete, access, update, replace, errors)
+    order = {module.__name__.rpartition(".")[2]: place for place, module in enumerate(modules)}
+    known = list(CHECKS.values())
+    gates = ("read.list", "create.stored", "delete.gone")
+    ranked = sorted(known, key=lambda each: (order[each.function.__module__.rpartition(".")[2]], known.index(each)))
+    return [CHECKS[name] for name in gates] + [each for each in ranked if each.name not in gates]

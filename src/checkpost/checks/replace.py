@@ -1,0 +1,151 @@
+"""Replacing a row as a whole."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from typing import Any
+
+from checkpost.checks.case import Case
+from checkpost.checks.conformance import shown
+from checkpost.checks.readback import answer_differs, changed_values, list_differs
+from checkpost.checks.registry import Skipped, check
+from checkpost.checks.rules import broken_by, situation, try_breaks
+from checkpost.checks.update import read_only_kept, write_to_missing
+from checkpost.findings import Finding
+from checkpost.model.resource import MISSING, Purpose
+from checkpost.oracle.same import differences, same
+from checkpost.values.broken import Break
+from checkpost.wire.exchange import Exchange
+
+_NEEDS: tuple[Purpose, ...] = ("create", "replace", "delete")
+
+
+@check("replace.stored", needs=_NEEDS, creates=True, cost=lambda resource: 7)
+async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
+    """Is a replacement stored, the same again when it is sent twice?"""
+    own = (await case.own())[0]
+    _, before = await case.row_now(own.key)
+    record = await case.replacement(own.key)
+    exchange = await case.send("replace", "a valid replacement", key=own.key, record=record)
+    if exchange.answer.status in {401, 403, 405}:
+        raise Skipped(f"the role {case.world.role.name} may not replace ({exchange.answer.status})")
+    if exchange.answer.refused:
+        yield case.finding(
+            "warning", "contract", "A replacement that the contract allows is refused", "success",
+            f"{exchange.answer.status} {' '.join(exchange.answer.text.split())[:160]}", cause="valid refused",
+            purpose="replace", evidence=[own.exchange, exchange],
+        )  # fmt: skip
+        return
+    read, after = await case.row_now(own.key)
+    evidence = [own.exchange, exchange, read]
+    wrong = differences(case.fields, record, after)
+    lost = [name for name in wrong if name in before and same(case.fields[name], before[name], after[name])]
+    if lost:
+        name = lost[0]
+        yield case.finding(
+            "error", "expectation", "A replace answers with success, but the value is not stored",
+            f"{name} = {shown(record[name])}", f"{name} = {shown(after[name])}, as before", cause="replace lost",
+            purpose="replace", subjects=lost, evidence=evidence,
+        )  # fmt: skip
+    else:
+        changed = list(changed_values(case, "replace", record, after, evidence))
+        for found in changed or list(answer_differs(case, "replace", exchange, after, record)):
+            yield found
+    again = await case.send("replace", "the same replacement again", key=own.key, record=record)
+    _, twice = await case.row_now(own.key)
+    names = [field.name for field in case.resource.fields if not field.read_only]
+    moved = differences(case.fields, after, twice, names)
+    if moved or (exchange.answer.ok and again.answer.refused):
+        seen = f"{moved[0]} = {shown(twice[moved[0]])}" if moved else str(again.answer.status)
+        yield case.finding(
+            "error", "standard", "The same replace sent twice has another effect than sent once",
+            "the same row (RFC 9110, 9.2.2: PUT is idempotent)", seen, cause="not idempotent", purpose="replace",
+            subjects=moved, evidence=[own.exchange, exchange, again],
+        )  # fmt: skip
+    if case.has("list"):
+        listing = await case.listing()
+        for found in list_differs(case, own.key, twice, listing.by_key.get(own.key), listing.exchanges[-1:]):
+            yield found
+
+
+@check("replace.omitted", needs=_NEEDS, creates=True, cost=lambda resource: 4)
+async def omitted_is_reset(case: Case) -> AsyncIterator[Finding]:
+    """Does a field that a replacement leaves out fall back to its default or null?"""
+    if case.resource.partial_replace:
+        raise Skipped("the contract requires nothing in its body, so that it is an update of some fields")
+    own = (await case.own())[0]
+    _, before = await case.row_now(own.key)
+    record = await case.replacement(own.key, full=False)
+    omitted = [
+        field for field in case.resource.writable("replace")
+        if field.name not in record and before.get(field.name) is not None and _tells(case, field.name, before)
+    ]  # fmt: skip
+    if not omitted:
+        raise Skipped("no field that may be left out can tell")
+    exchange = await case.send("replace", "a replacement of the required fields", key=own.key, record=record)
+    if not exchange.answer.ok:
+        return
+    read, after = await case.row_now(own.key)
+    kept = [field.name for field in omitted if field.name in after
+            and same(field, before[field.name], after[field.name])]  # fmt: skip
+    if kept:
+        name = kept[0]
+        default = case.fields[name].default
+        yield case.finding(
+            "warning", "standard", "A replace keeps fields that were left out",
+            f"{name} = {shown(None if default is MISSING else default)} (RFC 9110, 9.3.4: PUT replaces the state)",
+            f"{name} = {shown(after[name])}, as before", cause="keeps omitted", purpose="replace", subjects=kept,
+            evidence=[own.exchange, exchange, read],
+        )  # fmt: skip
+
+
+def _tells(case: Case, name: str, row: dict[str, Any]) -> bool:
+    field = case.fields[name]
+    return field.default is MISSING or not same(field, field.default, row[name])
+
+
+@check("replace.rules", needs=_NEEDS, creates=True, cost=lambda r: 2 * len(r.writable("replace")) + 3)
+async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
+    """Is a replacement that breaks a rule refused, and the row left as it was?"""
+    own = (await case.own())[0]
+    _, row = await case.row_now(own.key)
+    valid = await case.replacement(own.key)
+    key = case.resource.key.fields if case.resource.key else ()
+    # a key in the body is not a rule of its own: the path says which row it is
+    broken = [each for each in broken_by(case, "replace", valid) if each.field not in key]
+
+    async def send(each: Break) -> Exchange:
+        record = each.apply(await case.replacement(own.key))
+        return await case.send("replace", situation(each), key=own.key, record=record)
+
+    any_accepted = False
+    refused: list[Exchange] = []
+    async for _, exchange, found in try_breaks(case, "replace", broken, send):
+        if found is not None:
+            any_accepted = True
+            yield found
+        elif exchange.answer.refused:
+            refused.append(exchange)
+    read, after = await case.row_now(own.key)
+    touched = differences(case.fields, row, after, [field.name for field in case.resource.fields if not field.read_only])
+    if touched and not any_accepted and refused:
+        yield case.finding(
+            "error", "expectation", "A refused replace changes the row", f"{touched[0]} = {shown(row[touched[0]])}",
+            f"{touched[0]} = {shown(after[touched[0]])}", cause="refused but changed", purpose="replace",
+            subjects=touched, evidence=[refused[0], read],
+        )  # fmt: skip
+
+
+@check("replace.read-only", needs=_NEEDS, creates=True, cost=lambda resource: 4)
+async def read_only_is_kept(case: Case) -> AsyncIterator[Finding]:
+    """Does a replace leave read-only fields alone?"""
+    async for found in read_only_kept(case, "replace"):
+        yield found
+
+
+@check("replace.missing-key", needs=_NEEDS, creates=True, cost=lambda resource: 3)
+async def missing_key(case: Case) -> AsyncIterator[Finding]:
+    """Is a replace of a key that is not there answered as documented?"""
+    key = case.absent_key()
+    async for found in write_to_missing(case, "replace", key, await case.replacement(key)):
+        yield found

@@ -1,0 +1,80 @@
+"""Sending records that break one rule each, and judging what the API makes of them."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
+from typing import Any
+
+from checkpost.checks.case import Case
+from checkpost.checks.conformance import shown
+from checkpost.checks.registry import Skipped
+from checkpost.findings import Finding, Severity
+from checkpost.model.resource import MISSING, Purpose
+from checkpost.values.broken import Break, breaks
+from checkpost.wire.exchange import Exchange
+
+
+def broken_by(case: Case, purpose: Purpose, record: Mapping[str, Any]) -> list[Break]:
+    """Every rule of the body's schema, broken once. Raises Skipped if the body has no schema or rules."""
+    schema = case.body_schema(purpose)
+    if schema is None:
+        raise Skipped(f"the contract has no schema for the body of {case.operation(purpose)}")
+    world = case.world
+    found = breaks(case.resource, purpose, record, schema, world.contract, world.validators, world.values)
+    if not found:
+        raise Skipped("its schema has no rules that can be broken")
+    return found
+
+
+async def try_breaks(
+    case: Case,
+    purpose: Purpose,
+    broken: list[Break],
+    send: Callable[[Break], Awaitable[Exchange]],
+) -> AsyncIterator[tuple[Break, Exchange, Finding | None]]:
+    """Send each broken record; for those that were accepted, the finding that says so."""
+    for each, exchange in zip(broken, await asyncio.gather(*map(send, broken)), strict=True):
+        yield each, exchange, accepted(case, purpose, each, exchange) if exchange.answer.ok else None
+
+
+def situation(each: Break) -> str:
+    """What is wrong with a record, in words."""
+    if each.value is MISSING:
+        return f"without {each.field}"
+    if each.keyword == "additionalProperties":
+        return "an unknown field"
+    if each.value is None:
+        return f"null for {each.field}"
+    return f"{each.field} breaking {each.keyword}"
+
+
+def accepted(case: Case, purpose: Purpose, each: Break, exchange: Exchange) -> Finding:
+    """The finding that a record which breaks a rule was accepted."""
+    null = each.value is None
+    titles = {
+        "required": "A record without a required field is accepted",
+        "type": "Null is accepted where the schema rules it out" if null else "A value of the wrong type is accepted",
+        "enum": "A value outside the enum is accepted",
+        "additionalProperties": "A field that the schema rules out is accepted",
+        "pattern": "A text that does not match its pattern is accepted",
+        "format": "A text that is not in its format is accepted",
+        "maxLength": "A text longer than maxLength is accepted",
+        "minLength": "A text shorter than minLength is accepted",
+    }
+    operation = case.operation(purpose)
+    # JSON Schema leaves the assertion of formats open, so that this alone is no error
+    severity: Severity = "warning" if each.keyword == "format" else "error"
+    sent = "nothing" if each.value is MISSING else shown(each.value, 80)
+    return case.finding(
+        severity,
+        "contract",
+        titles.get(each.keyword, f"A number that breaks {each.keyword} is accepted") + f" by {operation.method}",
+        f"a refusal: {each.rule[:160]}",
+        f"{exchange.answer.status} for {each.field} = {sent}",
+        cause=f"accepts broken {'null' if null else each.keyword}",
+        purpose=purpose,
+        place=each.place,
+        subjects=[each.field],
+        evidence=[exchange],
+    )

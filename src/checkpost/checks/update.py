@@ -1,0 +1,257 @@
+"""Changing some fields of a row."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from typing import Any
+
+from checkpost.checks.case import Case
+from checkpost.checks.conformance import shown
+from checkpost.checks.create import read_only_values
+from checkpost.checks.read import succeeded_on_missing
+from checkpost.checks.readback import answer_differs, changed_values, list_differs
+from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.rules import broken_by, situation, try_breaks
+from checkpost.findings import Finding
+from checkpost.model.resource import MISSING, Purpose
+from checkpost.oracle.same import differences, same
+from checkpost.values.broken import Break
+from checkpost.wire.client import Row
+from checkpost.wire.exchange import Exchange
+
+_NEEDS: tuple[Purpose, ...] = ("create", "update", "delete")
+
+
+@check("update.each-field", needs=_NEEDS, creates=True, cost=lambda r: 2 * len(r.writable("update")) + 4)
+async def each_field(case: Case) -> AsyncIterator[Finding]:
+    """Is a changed field stored, and every other field left as it was?"""
+    own = (await case.own())[0]
+    _, row = await case.row_now(own.key)
+    key = case.resource.key.fields if case.resource.key else ()
+    changes: list[dict[str, Any]] = []
+    for field in case.resource.writable("update"):
+        if field.name in key or field.name in case.resource.values:
+            continue
+        value = await case.value(field, unlike=row.get(field.name))
+        if value is not MISSING:
+            changes.append({field.name: value})
+        if field.nullable and field.shown and value is not None:
+            changes.append({field.name: None})
+    if not changes:
+        raise Skipped("none of its fields can be changed")
+    for change in changes:
+        name = next(iter(change))
+        exchange = await case.send("update", f"changing {name}", key=own.key, record=change)
+        if exchange.answer.status in {401, 403, 405}:
+            raise Skipped(f"the role {case.world.role.name} may not update ({exchange.answer.status})")
+        if exchange.answer.refused:
+            yield _refused(case, change, exchange)
+            continue
+        if not exchange.answer.ok:
+            continue
+        read, after = await case.row_now(own.key)
+        evidence = [own.exchange, exchange, read]
+        for found in judge_change(case, "update", change, row, after, exchange, evidence):
+            yield found
+        row = after
+    if case.has("list"):
+        listing = await case.listing()
+        for found in list_differs(case, own.key, row, listing.by_key.get(own.key), listing.exchanges[-1:]):
+            yield found
+
+
+def judge_change(
+    case: Case,
+    purpose: Purpose,
+    change: dict[str, Any],
+    before: Row,
+    after: Row,
+    exchange: Exchange,
+    evidence: list[Exchange],
+) -> list[Finding]:
+    """The findings about one update: what was sent is stored, the rest stays, the answer is true."""
+    found: list[Finding] = []
+    lost = [
+        name
+        for name in differences(case.fields, change, after)
+        if name in before and same(case.fields[name], before[name], after[name])
+    ]
+    if lost:
+        name = lost[0]
+        found.append(
+            case.finding(
+                "error", "expectation", "An update answers with success, but the value is not stored",
+                f"{name} = {shown(change[name])}", f"{name} = {shown(after[name])}, as before", cause="update lost",
+                purpose=purpose, subjects=lost, evidence=evidence,
+            )  # fmt: skip
+        )
+    else:
+        changed = list(changed_values(case, purpose, change, after, evidence))
+        found += changed or answer_differs(case, purpose, exchange, after, change)
+    others = [
+        field.name for field in case.resource.fields if not field.read_only and field.name not in change
+        and (field.created or field.updated)
+    ]  # fmt: skip
+    touched = differences(case.fields, before, after, others)
+    if touched:
+        name = touched[0]
+        found.append(
+            case.finding(
+                "error", "expectation", "An update changes fields that were not sent",
+                f"{name} = {shown(before[name])}, as before", f"{name} = {shown(after[name])}", cause="resets others",
+                purpose=purpose, subjects=touched, evidence=evidence,
+            )  # fmt: skip
+        )
+    return found
+
+
+def _refused(case: Case, change: dict[str, Any], exchange: Exchange) -> Finding:
+    name = next(iter(change))
+    return case.finding(
+        "warning", "contract", "A change that the contract allows is refused",
+        f"success for {name} = {shown(change[name], 60)}",
+        f"{exchange.answer.status} {' '.join(exchange.answer.text.split())[:160]}", cause="valid change refused",
+        purpose="update", subjects=[name], evidence=[exchange],
+    )  # fmt: skip
+
+
+async def _several(case: Case, row: Row) -> dict[str, Any]:
+    """New values for every field that an update may set."""
+    change = {}
+    for field in case.resource.writable("update"):
+        in_key = case.resource.key is not None and field.name in case.resource.key.fields
+        if in_key or field.name in case.resource.values:
+            continue
+        value = await case.value(field, unlike=row.get(field.name))
+        if value is not MISSING:
+            change[field.name] = value
+    return change
+
+
+@check("update.other-rows", needs=(*_NEEDS, "list"), creates=True, cost=lambda resource: 10)
+async def other_rows(case: Case) -> AsyncIterator[Finding]:
+    """Does updating one row leave all other rows alone?"""
+    own = (await case.own())[0]
+    _, row = await case.row_now(own.key)
+    touched: set[Any] | None = None
+    evidence: list[Exchange] = []
+    seen = ""
+    for _ in range(2):  # twice, since somebody else may change a row at the same moment
+        before = await case.listing()
+        change = await _several(case, row)
+        exchange = await case.send("update", "changing a row", key=own.key, record=change)
+        after = await case.listing()
+        if not (before.complete and after.complete):
+            raise Skipped("the list is too long to compare all rows, or cannot be read whole")
+        changed = {
+            key for key, each in before.by_key.items()
+            if key != own.key and key not in case.state.created and key in after.by_key
+            and differences(case.fields, each, after.by_key[key])
+        }  # fmt: skip
+        touched = changed if touched is None else touched & changed
+        if not touched:
+            return
+        key = next(iter(touched))
+        name = differences(case.fields, before.by_key[key], after.by_key[key])[0]
+        seen = f"{name} of the row {'/'.join(map(str, key))} changed to {shown(after.by_key[key][name])}"
+        evidence = [own.exchange, exchange, *after.exchanges[:1]]
+    yield case.finding(
+        "error", "expectation", "Updating one row changes other rows", "no other row changes", seen,
+        cause="other rows", purpose="update", evidence=evidence,
+    )  # fmt: skip
+
+
+@check("update.rules", needs=_NEEDS, creates=True, cost=lambda r: 3 * len(r.writable("update")) + 3)
+async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
+    """Is a change that breaks a rule refused, and the row left as it was?"""
+    own = (await case.own())[0]
+    _, row = await case.row_now(own.key)
+    valid = await _several(case, row)
+    broken = broken_by(case, "update", valid)
+
+    async def send(each: Break) -> Exchange:
+        record = {each.field: each.value}
+        return await case.send("update", situation(each), key=own.key, record=record)
+
+    any_accepted = False
+    refused: list[Exchange] = []
+    async for _, exchange, found in try_breaks(case, "update", broken, send):
+        if found is not None:
+            any_accepted = True
+            yield found
+        elif exchange.answer.refused:
+            refused.append(exchange)
+    read, after = await case.row_now(own.key)
+    touched = differences(case.fields, row, after, [field.name for field in case.resource.fields if not field.read_only])
+    if touched and not any_accepted and refused:
+        yield case.finding(
+            "error", "expectation", "A refused update changes the row", f"{touched[0]} = {shown(row[touched[0]])}",
+            f"{touched[0]} = {shown(after[touched[0]])}", cause="refused but changed", purpose="update",
+            subjects=touched, evidence=[refused[0], read],
+        )  # fmt: skip
+
+
+@check("update.read-only", needs=_NEEDS, creates=True, cost=lambda resource: 4)
+async def read_only_is_kept(case: Case) -> AsyncIterator[Finding]:
+    """Does an update leave read-only fields alone?"""
+    async for found in read_only_kept(case, "update"):
+        yield found
+
+
+async def read_only_kept(case: Case, purpose: Purpose) -> AsyncIterator[Finding]:
+    """Send values for read-only fields with a valid body, and look whether they were taken."""
+    own = (await case.own())[0]
+    _, row = await case.row_now(own.key)
+    sent = read_only_values(case, row)
+    if not sent:
+        raise Skipped("it has no read-only fields that rows show")
+    valid = await case.record(purpose) if purpose == "replace" else {}
+    exchange = await case.send(purpose, "values for read-only fields", key=own.key, record={**valid, **sent})
+    if not exchange.answer.ok:
+        return
+    read, after = await case.row_now(own.key)
+    taken = [name for name in sent if name in after and same(case.fields[name], sent[name], after[name])]
+    if taken:
+        field = case.fields[taken[0]]
+        yield case.finding(
+            "error", "contract", f"{case.operation(purpose).method} overwrites a read-only field",
+            f"{taken[0]} = {shown(row.get(taken[0]))}", f"{taken[0]} = {shown(after[taken[0]])}",
+            cause="read-only taken", purpose=purpose, place=field.node.place if field.node else None, subjects=taken,
+            evidence=[own.exchange, exchange, read],
+        )  # fmt: skip
+
+
+@check("update.missing-key", needs=("update", "create", "delete"), creates=True, cost=lambda resource: 4)
+async def missing_key(case: Case) -> AsyncIterator[Finding]:
+    """Is an update of a key that is not there answered with "not found"?"""
+    key = case.absent_key()
+    row = dict((await case.own())[0].record)
+    change = await _several(case, row)
+    if not change:
+        raise Blocked("no valid change could be made")
+    name = next(iter(change))
+    async for found in write_to_missing(case, "update", key, {name: change[name]}):
+        yield found
+
+
+async def write_to_missing(case: Case, purpose: Purpose, key: Any, record: dict[str, Any]) -> AsyncIterator[Finding]:
+    """Write to a key that is not there; journaled, since an API may take that for a create."""
+    journal = case.world.journal
+    if journal is None:
+        raise Blocked("this run may not write")
+    number = journal.intend(case.resource.name, record, key)
+    case.made.append(number)
+    exchange = await case.send(purpose, "a key that is not there", key=key, record=record)
+    made = False
+    if case.has("read"):
+        read = await case.send("read", "a key that is not there", key=key)
+        made = read.answer.ok and case.client.row_in(read.answer) is not None
+        made = made and case.client.key_of(case.client.row_in(read.answer) or {}) == key
+    if made:
+        case.state.created.add(key)
+        journal.created(number, key)
+    else:
+        journal.gone(number)
+    documented = any(response.status == "201" for response in case.operation(purpose).responses)
+    if exchange.answer.ok and not (exchange.answer.status == 201 and documented and made):
+        yield succeeded_on_missing(case, purpose, exchange)

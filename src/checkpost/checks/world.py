@@ -1,0 +1,79 @@
+"""What all checks of a run share: the model, the wire, the journal, and what is known of each resource."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from checkpost.checks.conformance import Observation, conform
+from checkpost.contract.contract import Contract, Operation
+from checkpost.contract.validators import Validators
+from checkpost.findings import Findings
+from checkpost.model.resource import Field, Model, Resource
+from checkpost.profile.credentials import Role
+from checkpost.values.plain import Values
+from checkpost.wire.client import Client, Key, Listing
+from checkpost.wire.exchange import Exchange
+from checkpost.wire.journal import Journal
+from checkpost.wire.session import Session
+
+#: A list of more rows than this is not read to its end.
+MOST_ROWS = 2000
+
+
+@dataclass
+class State:
+    """What the run has found out about one resource so far."""
+
+    before: Listing | None = None
+    unusable: str = ""
+    not_creatable: str = ""
+    not_removable: str = ""
+    recipe: str = ""
+    used: set[Key] = field(default_factory=set)
+    created: set[Key] = field(default_factory=set)
+    answers: dict[str, int] = field(default_factory=dict)
+
+
+@dataclass
+class World:
+    """One run's surroundings. ``journal`` is None for a run that may not write."""
+
+    contract: Contract
+    model: Model
+    validators: Validators
+    session: Session
+    base_url: str
+    roles: Mapping[str, Role]
+    role: Role
+    values: Values
+    journal: Journal | None
+    findings: Findings = field(default_factory=Findings)
+    states: dict[str, State] = field(default_factory=dict)
+    exchanges: dict[int, Exchange] = field(default_factory=dict)
+    exercised: set[tuple[str, str]] = field(default_factory=set)
+    parents: dict[str, asyncio.Lock] = field(default_factory=dict)
+
+    def state(self, resource: str) -> State:
+        return self.states.setdefault(resource, State())
+
+    def client(self, resource: Resource, role: Role | None = None) -> Client:
+        """A client whose every answer is held against the contract."""
+
+        def observe(operation: Operation, exchange: Exchange, situation: str) -> None:
+            self.observe(resource, operation, exchange, situation)
+
+        return Client(self.session, self.base_url, resource, (role or self.role).name, observe)
+
+    def observe(self, resource: Resource, operation: Operation, exchange: Exchange, situation: str) -> None:
+        self.exercised.add((operation.method, operation.path))
+        answers = self.state(resource.name).answers
+        kind = "refusal" if exchange.answer.status >= 400 else "answer"
+        answers[kind] = answers.get(kind, 0) + 1
+        self.findings.add(conform(Observation(resource.name, operation, exchange, situation), self.validators))
+
+    def valid(self, field: Field, value: Any) -> bool:
+        """Whether the contract allows a value for a field in a request body."""
+        return field.node is None or self.validators.is_valid(field.node, value, "request")

@@ -1,0 +1,1 @@
+"""Planning and carrying out a run."""

@@ -1,0 +1,64 @@
+"""Which checks are asked of which resources, and why some are not."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+
+from checkpost.checks.registry import Check, all_checks
+from checkpost.model.resource import Model, Resource, is_json_type
+
+_NO_JSON = "the body of {operation} takes no JSON"
+
+
+@dataclass(frozen=True)
+class Planned:
+    """A check of a resource; ``reason`` says why it will not run, if it will not."""
+
+    check: Check
+    resource: Resource
+    reason: str = ""
+
+    @property
+    def requests(self) -> int:
+        """About how many requests it will send."""
+        return 0 if self.reason else self.check.cost(self.resource)
+
+
+def plan(model: Model, families: Collection[str], resources: Collection[str], no_writes: str) -> list[Planned]:
+    """The checks in their order, resource by resource; empty ``families`` or ``resources`` mean all."""
+    planned = []
+    for resource in model.resources:
+        if resources and resource.name not in resources:
+            continue
+        for check in all_checks():
+            # what later checks stand on runs whatever is asked for
+            if families and check.family not in families and not (check.gate and _builds_on(check, families)):
+                continue
+            planned.append(Planned(check, resource, _why_not(check, resource, no_writes)))
+    return planned
+
+
+def _builds_on(gate: Check, families: Collection[str]) -> bool:
+    chosen = [each for each in all_checks() if each.family in families]
+    return any(each.creates for each in chosen) if gate.creates else bool(chosen)
+
+
+def _why_not(check: Check, resource: Resource, no_writes: str) -> str:
+    missing = [purpose for purpose in check.needs if purpose not in resource.operations]
+    if missing:
+        if check.creates and missing == ["delete"]:
+            return "the contract has no delete for it, so rows made could not be removed"
+        return f"the contract has no {missing[0]} for it"
+    if check.creates and no_writes:
+        return f"nothing is written: {no_writes}"
+    if resource.key is None and ("read" in check.needs or check.creates):
+        return "no field could be told to be its key"
+    for purpose in check.needs:
+        operation = resource.operations[purpose]
+        body = operation.body
+        if purpose in {"create", "update", "replace"} and body and body.content:
+            usable = [each.name for each in body.content if is_json_type(each.name) and "json-patch" not in each.name]
+            if not usable:
+                return _NO_JSON.format(operation=operation)
+    return ""

@@ -1,0 +1,86 @@
+"""Before anything is judged: does the API answer there, and are the credentials taken?"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+from urllib.parse import urljoin
+
+from checkpost.checks.world import MOST_ROWS, World
+from checkpost.errors import CheckPostError, NotCompleted
+from checkpost.model.resource import Resource
+from checkpost.wire.client import Listing
+from checkpost.wire.exchange import Exchange, Request
+
+_MOST_HOPS = 10
+
+
+async def preflight(world: World, resources: Sequence[Resource]) -> None:
+    """Read each list once; what is read is kept as the state before the run.
+
+    Raises CheckPostError if the role's credentials are refused, NotCompleted if the API cannot be worked
+    with at all; one list that works is enough to go on.
+    """
+    with_lists = [resource for resource in resources if "list" in resource.operations]
+
+    async def read(resource: Resource) -> Listing:
+        return await world.client(resource).whole_list(MOST_ROWS, "read.list")
+
+    listings = await asyncio.gather(*(read(resource) for resource in with_lists))
+    for resource, listing in zip(with_lists, listings, strict=True):
+        world.state(resource.name).before = listing
+    secured = [
+        listing for resource, listing in zip(with_lists, listings, strict=True)
+        if not resource.operations["list"].open
+    ]  # fmt: skip
+    judged = secured or listings
+    if judged and all(listing.exchanges[0].answer.status == 401 for listing in judged):
+        raise CheckPostError(_refused(world, judged[0].exchanges[0]))
+    if listings and all(listing.problem for listing in listings):
+        raise NotCompleted(await _why(world, listings[0].exchanges[0], listings[0].problem))
+
+
+def _refused(world: World, exchange: Exchange) -> str:
+    role = world.role
+    asked = f"{exchange.request.method} {exchange.request.url} answers 401"
+    if not role.credentials:
+        return (
+            f"The API wants credentials: {asked} without any; name a role in the profile, or give "
+            "--credential SCHEME=VARIABLE."
+        )
+    variables = ", ".join(role.variables) or "none"
+    return (
+        f"The credentials of the role {role.name!r} are refused: {asked}; look at the value of {variables}, "
+        "and at the scheme and header that the API expects."
+    )
+
+
+async def _why(world: World, exchange: Exchange, problem: str) -> str:
+    answer, asked = exchange.answer, f"{exchange.request.method} {exchange.request.url}"
+    if answer.failure == "unreachable":
+        return f"{world.base_url} cannot be reached ({answer.detail}); is the API running there?"
+    if answer.failure:
+        return f"{world.base_url} gives no usable answer: for {asked}, {answer.detail}."
+    if 300 <= answer.status < 400:
+        return await _redirect(world, exchange)
+    if answer.status == 404:
+        return f"None of the contract's lists is there: {asked} answers 404; is the base URL {world.base_url} right?"
+    if answer.status >= 500:
+        return f"The API fails: {asked} answers {answer.status}; look into its log."
+    if answer.ok and (answer.media_type == "text/html" or answer.text.lstrip()[:1] == "<"):
+        return f"{asked} answers with HTML, not with rows; is the base URL {world.base_url} that of the API?"
+    if answer.ok and not answer.parsed[0]:
+        return f"{asked} answers with a body that is not valid JSON ({answer.media_type or 'no media type'})."
+    return f"No list of the contract can be used: for {asked}, {problem}."
+
+
+async def _redirect(world: World, exchange: Exchange) -> str:
+    url, first = exchange.request.url, exchange.request.url
+    current = exchange
+    for _ in range(_MOST_HOPS):
+        target = current.answer.header("location")
+        if not target or not 300 <= current.answer.status < 400:
+            return f"GET {first} redirects to {url}; if that is the instance you mean, give it as the base URL."
+        url = urljoin(url, target)
+        current = await world.session.send(Request("GET", url, "", credentials="none"), "preflight")
+    return f"GET {first} redirects over and over (last to {url}); is the base URL {world.base_url} right?"

@@ -1,0 +1,320 @@
+"""Carrying out a plan: resources side by side, checks of one resource one after the other."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from random import Random
+
+from checkpost.checks.case import Case
+from checkpost.checks.conformance import CONFORMANCE
+from checkpost.checks.registry import Blocked, Skipped
+from checkpost.checks.world import MOST_ROWS, World
+from checkpost.contract.contract import Contract
+from checkpost.contract.validators import Validators
+from checkpost.engine.plan import Planned
+from checkpost.engine.preflight import preflight
+from checkpost.engine.target import Target
+from checkpost.findings import CheckResult, Finding, Outcome
+from checkpost.model.resource import Resource
+from checkpost.values.plain import Values
+from checkpost.wire.client import Client, Key
+from checkpost.wire.curl import curl
+from checkpost.wire.exchange import Exchange
+from checkpost.wire.journal import FOLDER, Entry, Journal
+from checkpost.wire.session import Limits, Session
+from checkpost.wire.sweep import sweep
+
+
+def _own_fault(error: Exception) -> str:
+    """A sentence about an error that is Check Post's own, with the line where it happened."""
+    import traceback
+
+    frame = traceback.extract_tb(error.__traceback__)[-1]
+    where = f"{frame.filename.rpartition('checkpost/')[2]}:{frame.lineno}"
+    return f"Check Post itself failed here ({type(error).__name__}: {error}; {where}); please report it"
+
+
+@dataclass(frozen=True)
+class Result:
+    """All that a run has found out. ``left`` names rows that could not be removed."""
+
+    run: str
+    started: datetime
+    seconds: float
+    seed: int
+    target: Target
+    checks: tuple[CheckResult, ...]
+    findings: tuple[Finding, ...]
+    exchanges: tuple[Exchange, ...]
+    not_exercised: tuple[tuple[str, str, str], ...]
+    left: tuple[str, ...]
+    interrupted: bool
+    lines: dict[str, int] = field(default_factory=dict)
+
+
+#: Told of progress: checks done, checks in all, what was done last.
+Progress = Callable[[int, int, str], None]
+
+
+def new_run_name() -> str:
+    """A name for a run that sorts by time: its start (UTC) and four letters against chance."""
+    letters = "".join(Random().choice("abcdefghijkmnpqrstuvwxyz") for _ in range(4))
+    return datetime.now(UTC).strftime("%Y%m%d-%H%M%S-") + letters
+
+
+async def run(
+    target: Target,
+    planned: Sequence[Planned],
+    limits: Limits,
+    seed: int,
+    progress: Progress = lambda done, total, label: None,
+    stop: asyncio.Event | None = None,
+) -> Result:
+    """Carry out a plan and remove what it made. Setting ``stop`` ends it early, rows removed all the same.
+
+    Raises CheckPostError or NotCompleted if the API cannot be worked with at all.
+    """
+    name, started, clock = new_run_name(), datetime.now(UTC), time.perf_counter()
+    exchanges: dict[int, Exchange] = {}
+    role = target.role
+    roles = {**target.profile.roles, role.name: role}
+
+    def keep(exchange: Exchange) -> None:
+        exchanges[exchange.number] = exchange
+
+    values = Values(seed, "cp" + name[-4:] + f"{seed % 1000:03d}", lambda each, value: world.valid(each, value))
+    async with Session(roles, target.environment, limits, keep) as session:
+        world = World(
+            contract=target.contract,
+            model=target.model,
+            validators=Validators(target.contract),
+            session=session,
+            base_url=target.base_url,
+            roles=roles,
+            role=role,
+            values=values,
+            journal=None,
+            exchanges=exchanges,
+        )
+        resources = list({each.resource.name: each.resource for each in planned}.values())
+        await preflight(world, resources)
+        writes = any(each.check.creates and not each.reason for each in planned)
+        if writes:
+            world.journal = _open_journal(target, name, values.mark)
+            _record_known(world, resources)
+        runner = _Runner(world, planned, progress)
+        left: list[str] = []
+        try:
+            interrupted = await _until(runner.all(resources), stop)
+        finally:
+            if world.journal is not None:
+                left = await tidy(world)
+    checks = runner.results + _conformance(world, resources)
+    findings = _with_scripts(world)
+    return Result(
+        run=name,
+        started=started,
+        seconds=time.perf_counter() - clock,
+        seed=seed,
+        target=target,
+        checks=tuple(checks),
+        findings=tuple(findings),
+        exchanges=tuple(exchanges[number] for number in sorted(exchanges)),
+        not_exercised=tuple(_not_exercised(target, world)),
+        left=tuple(left),
+        interrupted=interrupted,
+        lines=_lines(target.contract, findings),
+    )
+
+
+def _open_journal(target: Target, name: str, mark: str) -> Journal:
+    heading = {
+        "run": name,
+        "mark": mark,
+        "process": os.getpid(),
+        "base_url": target.base_url,
+        "contract": target.profile.contract,
+        "profile": str(target.profile.file) if target.profile.file else None,
+        "role": target.role.name,
+        "credentials": [
+            {"where": each.where, "name": each.name, "template": each.template, "encoded": each.encoded}
+            for each in target.role.credentials
+        ],
+    }
+    return Journal(target.profile.folder / FOLDER / f"journal-{name}.jsonl", heading)
+
+
+def _record_known(world: World, resources: Sequence[Resource]) -> None:
+    assert world.journal is not None
+    for resource in resources:
+        before = world.state(resource.name).before
+        if before is not None and "create" in resource.operations:
+            world.journal.known(resource.name, before.by_key, before.complete)
+
+
+async def _until(work: asyncio.Future[None] | object, stop: asyncio.Event | None) -> bool:
+    """Do the work until it is done or ``stop`` is set; whether it was stopped."""
+    task = asyncio.ensure_future(work)  # type: ignore[arg-type]
+    if stop is None:
+        await task
+        return False
+    waiting = asyncio.ensure_future(stop.wait())
+    await asyncio.wait({task, waiting}, return_when=asyncio.FIRST_COMPLETED)
+    waiting.cancel()
+    if task.done():
+        task.result()
+        return False
+    task.cancel()
+    await asyncio.gather(task, return_exceptions=True)
+    return True
+
+
+class _Runner:
+    def __init__(self, world: World, planned: Sequence[Planned], progress: Progress) -> None:
+        self.world, self.planned, self.progress = world, planned, progress
+        self.results: list[CheckResult] = []
+
+    async def all(self, resources: Sequence[Resource]) -> None:
+        await asyncio.gather(*(self._resource(resource) for resource in resources))
+
+    async def _resource(self, resource: Resource) -> None:
+        for planned in self.planned:
+            if planned.resource is resource:
+                await self._check(planned)
+                self.progress(len(self.results), len(self.planned), f"{resource.name} {planned.check.name}")
+
+    async def _check(self, planned: Planned) -> None:
+        check, resource = planned.check, planned.resource
+        case = Case(self.world, resource, check, self.world.client(resource))
+        started = time.perf_counter()
+        outcome: Outcome = "passed"
+        reason = planned.reason
+        if reason:
+            outcome = "skipped"
+        else:
+            try:
+                self._refuse(planned)
+                async for finding in check.function(case):
+                    outcome = "failed"
+                    self.world.findings.add([finding])
+            except Skipped as skip:
+                outcome, reason = ("failed" if outcome == "failed" else "skipped"), str(skip)
+            except Blocked as block:
+                outcome, reason = ("failed" if outcome == "failed" else "blocked"), str(block)
+            except Exception as error:  # a check that breaks must neither end the run nor pass
+                outcome, reason = "blocked", _own_fault(error)
+            await case.clean()
+            reason = reason or "; ".join(case.remarks)
+        self.results.append(
+            CheckResult(
+                check.name,
+                check.family,
+                resource.name,
+                self.world.role.name,
+                outcome,
+                reason,
+                case.requests,
+                time.perf_counter() - started,
+            )
+        )
+
+    def _refuse(self, planned: Planned) -> None:
+        """Raise Blocked if something that the check stands on has failed before."""
+        state = self.world.state(planned.resource.name)
+        if state.unusable and "list" in planned.check.needs and planned.check.name != "read.list":
+            raise Blocked(state.unusable)
+        if planned.check.creates and planned.check.name != "create.stored":
+            if state.not_creatable:
+                raise Blocked(state.not_creatable)
+            if state.not_removable:
+                raise Blocked(state.not_removable)
+
+
+async def tidy(world: World) -> list[str]:
+    """Remove what is still there of the run's rows, look once more, and close the journal; names of rows
+    that are left."""
+    journal = world.journal
+    assert journal is not None
+    clients = {each.name: Client(world.session, world.base_url, each, world.role.name) for each in world.model.resources}
+    known = {name: tuple(state.before.by_key) for name, state in world.states.items() if state.before is not None
+             and not state.created & set(state.before.by_key)}  # fmt: skip
+    await sweep(
+        clients, journal.entries(), known, world.values.mark, MOST_ROWS, lambda entry: journal.gone(entry.number)
+    )
+    for name, state in world.states.items():
+        resource = world.model.resource(name)
+        if not state.created or resource is None:
+            continue
+        still_open = {entry.key for entry in journal.entries(name)}
+        for key in await _still_there(clients[name], state.created):
+            if key not in still_open:
+                journal.created(journal.intend(name, None, key), key)
+    left = [_named(entry) for entry in journal.entries()]
+    journal.finish()
+    return left
+
+
+async def _still_there(client: Client, created: set[Key]) -> list[Key]:
+    if "list" not in client.resource.operations:
+        return []
+    listing = await client.whole_list(MOST_ROWS, "tidy")
+    return [key for key in created if key in listing.by_key]
+
+
+def _named(entry: Entry) -> str:
+    key = "/".join(map(str, entry.key)) if entry.key else "key unknown"
+    return f"{entry.resource} {key}"
+
+
+def _conformance(world: World, resources: Sequence[Resource]) -> list[CheckResult]:
+    """The outcome of the checks that every answer goes through, resource by resource."""
+    failed = {(each.check, each.resource) for each in world.findings.by_key.values()}
+    undocumented = {operation for each in world.findings.by_key.values() if each.check == "errors.documented"
+                    for operation in each.operations}  # fmt: skip
+    results = []
+    for resource in resources:
+        answers = world.state(resource.name).answers
+        own = {(each.method, each.path) for each in resource.operations.values()}
+        for name in CONFORMANCE:
+            family = name.partition(".")[0]
+            number = answers.get("refusal" if family == "errors" else "answer", 0)
+            bad = (name, resource.name) in failed or (name == "errors.documented" and bool(own & undocumented))
+            outcome: Outcome = "failed" if bad else ("passed" if number else "skipped")
+            reason = "" if number or bad else "no such answer was met"
+            results.append(CheckResult(name, family, resource.name, world.role.name, outcome, reason, 0, 0.0))
+    return results
+
+
+def _with_scripts(world: World) -> list[Finding]:
+    """The findings, each with a command that reproduces it."""
+    from dataclasses import replace
+
+    found = []
+    for finding in world.findings.all():
+        if not finding.reproduce and finding.exchanges:
+            exchange = world.exchanges.get(finding.exchanges[0])
+            if exchange is not None:
+                finding = replace(finding, reproduce=curl(exchange.request, world.roles.get(exchange.request.role)))
+        found.append(finding)
+    return found
+
+
+def _not_exercised(target: Target, world: World) -> list[tuple[str, str, str]]:
+    reasons = {(operation.method, operation.path): why for operation, why in target.model.others}
+    return [
+        (operation.method, operation.path, reasons.get((operation.method, operation.path), "no check reached it"))
+        for operation in target.contract.operations
+        if (operation.method, operation.path) not in world.exercised
+    ]
+
+
+def _lines(contract: Contract, findings: Sequence[Finding]) -> dict[str, int]:
+    """The line in the contract of each finding that names a place, by the finding's id."""
+    places = {finding.id: finding.place for finding in findings if finding.place is not None}
+    known = contract.library.lines(list(places.values()))
+    return {name: known[place][0] for name, place in places.items()}

@@ -1,0 +1,111 @@
+"""What a run is aimed at, put together from profile, options and contract; nothing is sent to the API."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from urllib.parse import urljoin, urlsplit
+
+from checkpost.contract.contract import Contract
+from checkpost.contract.reader import read_contract
+from checkpost.errors import CheckPostError
+from checkpost.model.infer import infer
+from checkpost.model.resource import Model
+from checkpost.profile.credentials import PUBLIC, Role
+from checkpost.profile.profile import Profile, read_environment, require_variables
+from checkpost.wire.fetch import loader
+
+
+@dataclass(frozen=True)
+class Target:
+    """``no_writes`` says why nothing is written; it is empty where writes are allowed."""
+
+    contract: Contract
+    model: Model
+    base_url: str
+    role: Role
+    profile: Profile
+    environment: Mapping[str, str]
+    no_writes: str
+
+
+def is_loopback(host: str | None) -> bool:
+    """Whether a host is this machine by its name or address alone."""
+    if host is None:
+        return False
+    if host == "localhost" or host.endswith(".localhost"):
+        return True
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False
+
+
+def why_no_writes(base_url: str, read_only: bool, allowed: Sequence[str]) -> str:
+    """Why a run may not write to an API; empty if it may."""
+    if read_only:
+        return "the run is read-only"
+    parts = urlsplit(base_url)
+    if is_loopback(parts.hostname) or parts.hostname in allowed or parts.netloc in allowed:
+        return ""
+    return f"{parts.hostname} is not this machine; --allow-writes {parts.hostname} would allow writes"
+
+
+def load_contract(profile: Profile, timeout: float) -> tuple[Contract, dict[str, str]]:
+    """The profile's contract and the environment. Raises CheckPostError."""
+    environment = read_environment(profile.folder)
+    if profile.contract is None:
+        where = f"{profile.file}: add the key 'contract'" if profile.file else "give it as an argument or in a profile"
+        raise CheckPostError(f"No contract is named; {where}.")
+    role = profile.roles[profile.contract_role] if profile.contract_role else PUBLIC
+    if "://" in profile.contract:
+        require_variables(role, environment, profile)
+    return read_contract(profile.contract, loader(role, environment, timeout)), environment
+
+
+def aim(profile: Profile, read_only: bool, timeout: float) -> Target:
+    """Everything a run needs to know before the first request. Raises CheckPostError."""
+    require_variables(profile.role, read_environment(profile.folder), profile)
+    contract, environment = load_contract(profile, timeout)
+    _refuse_flaws(contract)
+    base_url = _base_url(profile, contract)
+    model = infer(contract, profile.resources)
+    if not model.resources:
+        raise CheckPostError(
+            f"{contract.location}: no path of the contract could be understood as a resource; "
+            "name collection and item paths under 'resources' in the profile."
+        )
+    unknown = [name for name in profile.resources if model.resource(name) is None and not profile.resources[name].skip]
+    if unknown:
+        known = ", ".join(resource.name for resource in model.resources)
+        raise CheckPostError(
+            f"{profile.file}: there is no resource {unknown[0]!r} in the contract; the resources are {known}."
+        )
+    no_writes = why_no_writes(base_url, read_only, profile.allow_writes)
+    return Target(contract, model, base_url, profile.role, profile, environment, no_writes)
+
+
+def _refuse_flaws(contract: Contract) -> None:
+    """A reference that leads nowhere leaves rules unknown, so nothing can be judged by it."""
+    for flaw in contract.flaws:
+        if flaw.severity == "error":
+            line, column = contract.library.lines([flaw.place])[flaw.place]
+            raise CheckPostError(f"{flaw.place.location}, line {line}, column {column}: {flaw.message}")
+
+
+def _base_url(profile: Profile, contract: Contract) -> str:
+    if profile.base_url:
+        url = profile.base_url
+    else:
+        urls = [urljoin(contract.location, server.url) if "://" in contract.location else server.url
+                for server in contract.servers]  # fmt: skip
+        local = [url for url in urls if is_loopback(urlsplit(url).hostname)]
+        if not local:
+            named = f" (the contract names {', '.join(urls)})" if urls else ""
+            raise CheckPostError(f"Say which instance to check with --base-url{named}; prefer a test instance.")
+        url = local[0]
+    parts = urlsplit(url)
+    if parts.scheme not in {"http", "https"} or not parts.hostname:
+        raise CheckPostError(f"The base URL {url!r} cannot be used; it has to look like http://host:port/path.")
+    return url.rstrip("/")

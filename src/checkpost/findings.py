@@ -1,0 +1,102 @@
+"""Findings and the outcomes of checks, as values."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+from checkpost.contract.contract import Operation
+from checkpost.contract.errors import Place
+
+Severity = Literal["error", "warning", "note"]
+Basis = Literal["contract", "profile", "standard", "expectation"]
+Outcome = Literal["passed", "failed", "skipped", "blocked"]
+SEVERITIES: tuple[Severity, ...] = ("note", "warning", "error")
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One departure. Findings with the same check, resource, role and cause are one; ``subjects`` (fields,
+    values, situations) and ``operations`` say where all it was met, ``exchanges`` number the evidence."""
+
+    check: str
+    family: str
+    resource: str | None
+    role: str
+    severity: Severity
+    basis: Basis
+    title: str
+    expected: str
+    observed: str
+    cause: str
+    operations: tuple[tuple[str, str], ...] = ()
+    place: Place | None = None
+    subjects: tuple[str, ...] = ()
+    exchanges: tuple[int, ...] = ()
+    reproduce: str = ""
+    count: int = 1
+    source: str = ""
+
+    @property
+    def id(self) -> str:
+        """An identifier that is the same in every run that meets the same departure."""
+        first = "/".join(self.operations[0]) if self.operations and not self.cause.startswith("all:") else ""
+        text = "\n".join((self.check, self.resource or "", self.role, self.cause, first))
+        return hashlib.sha256(text.encode()).hexdigest()[:10]
+
+    def merged(self, other: Finding) -> Finding:
+        """This finding, with what another one of the same cause adds."""
+        return replace(
+            self,
+            count=self.count + other.count,
+            subjects=tuple(dict.fromkeys(self.subjects + other.subjects)),
+            operations=tuple(dict.fromkeys(self.operations + other.operations)),
+            severity=max(self.severity, other.severity, key=SEVERITIES.index),
+        )
+
+
+@dataclass(frozen=True)
+class CheckResult:
+    """How one check went for one resource and role. ``reason`` says why it was skipped or blocked, or what
+    part of it could not be looked at."""
+
+    check: str
+    family: str
+    resource: str | None
+    role: str
+    outcome: Outcome
+    reason: str = ""
+    requests: int = 0
+    seconds: float = 0.0
+
+
+@dataclass
+class Findings:
+    """Collects findings, one for each cause."""
+
+    by_key: dict[tuple[str, str | None, str, str], Finding] = field(default_factory=dict)
+
+    def add(self, found: Iterable[Finding]) -> None:
+        for finding in found:
+            key = (finding.check, finding.resource, finding.role, finding.cause)
+            known = self.by_key.get(key)
+            self.by_key[key] = known.merged(finding) if known else finding
+
+    def all(self) -> list[Finding]:
+        """The findings, the gravest first, then by resource and check."""
+        return sorted(
+            self.by_key.values(),
+            key=lambda each: (
+                -SEVERITIES.index(each.severity),
+                each.resource or "",
+                each.family,
+                each.check,
+                each.cause,
+            ),
+        )
+
+
+def operation_name(operation: Operation | None) -> tuple[tuple[str, str], ...]:
+    return ((operation.method, operation.path),) if operation else ()

@@ -1,0 +1,1 @@
+"""Understanding a contract: resources, keys, fields, envelopes, relations, and why each was so read."""

@@ -1,0 +1,96 @@
+"""Where rows, totals and next links stand in a list's body, and what a single row is wrapped in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from checkpost.contract.node import Node
+from checkpost.contract.pointer import join
+from checkpost.model.paths import normal
+from checkpost.model.shape import Shape, shape_of
+
+_DEEPEST = 3
+_ROWS = ("data", "items", "results", "rows", "records", "value", "values", "content", "list", "entries", "resource")
+_TOTAL = (
+    "total", "totalcount", "totalitems", "totalrows", "totalrecords", "totalelements", "totalresults",
+    "odatacount", "count", "rowcount", "recordcount", "filtercount",
+)  # fmt: skip
+_NEXT = ("next", "nextlink", "nexturl", "nextpage", "nextpageurl", "odatanextlink", "nexthref")
+
+
+def _members(shape: Shape, pointer: str = "", depth: int = 0) -> Iterator[tuple[str, str, Shape]]:
+    """The members of an object, and of objects in it: pointer, name, shape; the outer ones first."""
+    inner = []
+    for name, node in shape.properties.items():
+        member = shape_of(node)
+        yield join(pointer, name), name, member
+        if depth + 1 < _DEEPEST and member.is_object:
+            inner.append((join(pointer, name), member))
+    for deeper, member in inner:
+        yield from _members(member, deeper, depth + 1)
+
+
+def _rank(name: str, preferred: Iterable[str]) -> int:
+    order = [normal(each) for each in preferred]
+    return order.index(normal(name)) if normal(name) in order else len(order)
+
+
+def rows_pointer(schema: Node | None, resource: str) -> tuple[str, Node | None] | None:
+    """Where a list's rows stand and the schema of one; None where the schema does not say."""
+    shape = shape_of(schema)
+    if shape.is_array:
+        return "", shape.item
+    names = (resource, *_ROWS)
+    candidates = [
+        (pointer.count("/"), _rank(name, names), pointer, member.item)
+        for pointer, name, member in _members(shape)
+        if member.is_array and (member.item is None or shape_of(member.item).is_object)
+    ]
+    if not candidates:
+        return None
+    # an array under a name that lists use, else the only array of objects there is
+    known = [each for each in candidates if each[1] < len(names)]
+    if not known and len(candidates) > 1:
+        return None
+    _, _, pointer, item = min(known or candidates, key=lambda each: each[:3])
+    return pointer, item
+
+
+def total_pointer(schema: Node | None) -> str | None:
+    """Where the number of all rows stands."""
+    candidates = [
+        (_rank(name, _TOTAL), pointer)
+        for pointer, name, member in _members(shape_of(schema))
+        if normal(name) in _TOTAL and member.types & {"integer", "number", "string"}
+    ]
+    return min(candidates, default=(0, None))[1]
+
+
+def next_pointer(schema: Node | None) -> str | None:
+    """Where the link to the next page stands."""
+    candidates = [
+        (_rank(name, _NEXT), pointer)
+        for pointer, name, member in _members(shape_of(schema))
+        if normal(name) in _NEXT and "string" in member.types
+    ]
+    return min(candidates, default=(0, None))[1]
+
+
+def row_pointer(schema: Node | None, names: frozenset[str]) -> str | None:
+    """Where one row with fields of these names stands in a body; None where there is none.
+
+    A place counts if at least half of its members, and two or all of the names, agree.
+    """
+    shape = shape_of(schema)
+    if not names:
+        return "" if shape.properties else None
+    best: tuple[float, int, str] | None = None
+    for pointer, member in [("", shape), *((pointer, member) for pointer, _, member in _members(shape))]:
+        common = len(names & set(member.properties))
+        if not common or common < min(2, len(names)):
+            continue
+        score = common / max(1, min(len(names), len(member.properties)))
+        candidate = (-score, pointer.count("/"), pointer)
+        if score >= 0.5 and (best is None or candidate < best):
+            best = candidate
+    return best[2] if best else None

@@ -1,0 +1,81 @@
+"""The fields of a resource, from what its rows show and what its request bodies may set."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection
+
+from checkpost.contract.node import Node
+from checkpost.contract.pointer import tokens
+from checkpost.model.resource import Field, Reason
+from checkpost.model.shape import Shape, shape_of
+
+_UNIQUE = re.compile(r"(?<!not )(?<!non-)(?<!need not be )\bunique\b", re.I)
+
+
+def inside(schema: Node | None, pointer: str) -> Node | None:
+    """The schema of what a JSON Pointer leads to in bodies of a schema; arrays are gone through."""
+    for name in tokens(pointer):
+        shape = shape_of(schema)
+        if name not in shape.properties:
+            return None
+        schema = shape.properties[name]
+    shape = shape_of(schema)
+    return shape.item if shape.is_array and not shape.properties and shape.item is not None else schema
+
+
+def _unique(keywords: dict[str, object], stated: bool) -> Reason | None:
+    if stated:
+        return Reason("the profile says so", "stated")
+    if keywords.get("x-unique") is True:
+        return Reason("the contract marks it x-unique", "stated")
+    if _UNIQUE.search(str(keywords.get("description", ""))):
+        return Reason("its description calls it unique", "likely")
+    return None
+
+
+def fields_of(
+    row: Node | None,
+    bodies: dict[str, Node | None],
+    key: Collection[str],
+    unique: Collection[str],
+) -> tuple[Field, ...]:
+    """The fields in the order in which the row, then the bodies, name them.
+
+    ``bodies`` holds the unwrapped schemas of create, replace and update where there are such operations.
+    """
+    shapes: dict[str, Shape] = {"row": shape_of(row), **{name: shape_of(each) for name, each in bodies.items()}}
+    names = list(dict.fromkeys(name for shape in shapes.values() for name in shape.properties))
+    required = shapes["create"].required if "create" in shapes else frozenset()
+    fields = []
+    for name in names:
+        nodes = {place: shape.properties[name] for place, shape in shapes.items() if name in shape.properties}
+        # what may be sent is ruled by the body's schema, what is only shown by the row's
+        node = next(nodes[place] for place in ("create", "replace", "update", "row") if place in nodes)
+        shape = shape_of(node)
+        shown = shape_of(nodes["row"]) if "row" in nodes else None
+        keywords = {**(shown.keywords if shown else {}), **shape.keywords}
+        if shown and "description" in shown.keywords and not _UNIQUE.search(str(keywords["description"])):
+            keywords["description"] = shown.keywords["description"]
+        read_only = keywords.get("readOnly") is True
+        write_only = shape.keywords.get("writeOnly") is True
+        unique_reason = _unique(keywords, name in unique)
+        fields.append(
+            Field(
+                name=name,
+                keywords=keywords,
+                types=shape.types or (shown.types if shown else frozenset()),
+                nullable=shape.nullable,
+                required=name in required and not read_only,
+                read_only=read_only,
+                write_only=write_only,
+                shown="row" in nodes and not write_only,
+                created="create" in nodes and not read_only,
+                updated="update" in nodes and not read_only,
+                replaced="replace" in nodes and not read_only,
+                unique=unique_reason is not None or (len(key) == 1 and name in key),
+                node=node,
+                unique_reason=unique_reason,
+            )
+        )
+    return tuple(fields)

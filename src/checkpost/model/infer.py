@@ -1,0 +1,208 @@
+"""From a contract to a model of the data API behind it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from checkpost.contract.contract import Contract, Operation
+from checkpost.contract.node import Node
+from checkpost.model.envelopes import next_pointer, row_pointer, rows_pointer, total_pointer
+from checkpost.model.fields import fields_of, inside
+from checkpost.model.keys import infer_key, infer_paging
+from checkpost.model.paths import Family, families, parameters
+from checkpost.model.relations import relations_of
+from checkpost.model.resource import Doubt, Envelope, Model, Purpose, Reason, Resource, is_json_type
+from checkpost.model.shape import shape_of
+from checkpost.profile.profile import Correction
+
+_NONE = Correction()
+
+
+def infer(contract: Contract, corrections: Mapping[str, Correction] | None = None) -> Model:
+    """What the contract exposes, with the profile's corrections; every inference has its reason."""
+    corrections = corrections or {}
+    stated = {
+        name: Family(name, each.collection, each.item)
+        for name, each in corrections.items()
+        if each.collection or each.item
+    }
+    by_path: dict[str, dict[str, Operation]] = {}
+    for operation in contract.operations:
+        by_path.setdefault(operation.path, {})[operation.method] = operation
+    resources: dict[str, Resource] = {}
+    for family in families(by_path, stated):
+        correction = corrections.get(family.name, _NONE)
+        resource = None if correction.skip else _resource(family, by_path, correction)
+        if resource is not None:
+            resources[family.name] = resource
+    for name, resource in resources.items():
+        relations = relations_of(resource, resources, corrections.get(name, _NONE).references)
+        resources[name] = replace(resource, relations=tuple(relations))
+    used = {operation.place for each in resources.values() for operation in each.operations.values()}
+    others = tuple(
+        (operation, _why_other(operation, corrections))
+        for operation in contract.operations
+        if operation.place not in used
+    )
+    return Model(tuple(resources.values()), others, tuple(_doubts(resources)))
+
+
+def _why_other(operation: Operation, corrections: Mapping[str, Correction]) -> str:
+    if any(
+        each.skip and operation.path.strip("/").split("/")[0] == name.strip("/") for name, each in corrections.items()
+    ):
+        return "the profile skips this resource"
+    if len(parameters(operation.path)) and "}/" in operation.path:
+        return "it is nested under another resource"
+    return "it is not list, create, read, replace, update or delete of a resource"
+
+
+def _success_schema(operation: Operation | None) -> Node | None:
+    for response in operation.success() if operation else ():
+        for media in response.content:
+            if is_json_type(media.name) and media.schema is not None:
+                return media.schema
+    return None
+
+
+def _body_schema(operation: Operation | None) -> Node | None:
+    if operation is None or operation.body is None:
+        return None
+    media = next((each for each in operation.body.content if is_json_type(each.name)), None)
+    return media.schema if media else None
+
+
+def _operations(family: Family, by_path: Mapping[str, Mapping[str, Operation]]) -> dict[Purpose, Operation]:
+    collection = by_path.get(family.collection or "", {})
+    item = by_path.get(family.item or "", {})
+    found: dict[Purpose, Operation] = {}
+    if "GET" in collection:
+        found["list"] = collection["GET"]
+    if "POST" in collection and not _only_bulk(collection["POST"]):
+        found["create"] = collection["POST"]
+    named: tuple[tuple[Purpose, str], ...] = (
+        ("read", "GET"),
+        ("replace", "PUT"),
+        ("update", "PATCH"),
+        ("delete", "DELETE"),
+    )
+    for purpose, method in named:
+        if method in item:
+            found[purpose] = item[method]
+    if "POST" in item and "update" not in found and _body_schema(item["POST"]) is not None:
+        found["update"] = item["POST"]
+    return found
+
+
+def _only_bulk(operation: Operation) -> bool:
+    shape = shape_of(_body_schema(operation))
+    return shape.is_array and not shape.is_object
+
+
+def _resource(
+    family: Family, by_path: Mapping[str, Mapping[str, Operation]], correction: Correction
+) -> Resource | None:
+    operations = _operations(family, by_path)
+    listed = _success_schema(operations.get("list"))
+    rows = rows_pointer(listed, family.name)
+    if correction.rows is not None:
+        rows = correction.rows, inside(listed, correction.rows)
+    if not operations or ("list" in operations and rows is None and set(operations) <= {"list", "create"}):
+        # a path that answers with no rows and has no items is no table
+        if not (correction.collection or correction.item) and listed is not None:
+            return None
+        if set(operations) <= {"create"} or not operations:
+            return None
+    if set(operations) == {"create"}:
+        return None
+    row_schema = rows[1] if rows else None
+    names = frozenset(shape_of(row_schema).properties)
+    read_schema = _success_schema(operations.get("read"))
+    if not names:
+        bodies = [_body_schema(operations.get(each)) for each in ("create", "replace", "update")]
+        names = next((found for body in bodies if (found := frozenset(shape_of(body).properties))), frozenset())
+    row_at = correction.row if correction.row is not None else row_pointer(read_schema, names)
+    if row_at is not None and "read" in operations:
+        deep = inside(read_schema, row_at)
+        if len(shape_of(deep).properties) >= len(shape_of(row_schema).properties):
+            row_schema = deep
+    names = frozenset(shape_of(row_schema).properties) or names
+    wrapper = correction.body or next(
+        (
+            found
+            for each in ("create", "replace", "update")
+            if (found := row_pointer(_body_schema(operations.get(each)), names)) is not None
+        ),
+        "",
+    )
+    purposes: tuple[Purpose, ...] = ("create", "replace", "update")
+    inner = {
+        purpose: inside(_body_schema(operations[purpose]), wrapper) for purpose in purposes if purpose in operations
+    }
+    fields = fields_of(row_schema, dict(inner), (), correction.unique)
+    key = infer_key(family.name, family.item, fields, correction.key)
+    if key is not None and len(key.fields) == 1:
+        fields = tuple(replace(each, unique=True) if each.name == key.fields[0] else each for each in fields)
+    next_at = next_pointer(listed)
+    required = {purpose: shape_of(node).required for purpose, node in inner.items()}
+    return Resource(
+        name=family.name,
+        collection=family.collection,
+        item=family.item,
+        operations=operations,
+        fields=fields,
+        key=key,
+        envelope=Envelope(
+            rows=rows[0] if rows else None,
+            total=correction.total or (total_pointer(listed) if rows and rows[0] else None),
+            next=next_at,
+            row=row_at,
+            body=wrapper,
+            reason=_envelope_reason(rows, correction),
+        ),
+        paging=infer_paging(operations.get("list"), next_at),
+        relations=(),
+        values=correction.values,
+        partial_replace="replace" in required
+        and not required["replace"]
+        and bool(required.get("create")),
+    )
+
+
+def _envelope_reason(rows: tuple[str, Node | None] | None, correction: Correction) -> Reason:
+    if correction.rows is not None:
+        return Reason("the profile says so", "stated")
+    if rows is None:
+        return Reason("the list's schema shows no array of rows", "guess")
+    if rows[0] == "":
+        return Reason("the list answers with an array", "stated")
+    return Reason(f"the list's schema has an array of rows at {rows[0]}", "likely")
+
+
+def _doubts(resources: Mapping[str, Resource]) -> list[Doubt]:
+    found = []
+    for name, resource in resources.items():
+        if resource.key is None:
+            message = "no field could be told to be its key; what needs the key is skipped"
+            found.append(Doubt(name, message, f"resources: {{{name}: {{key: FIELD}}}}"))
+        elif resource.key.reason.certainty == "guess":
+            message = f"{', '.join(resource.key.fields)} is only guessed to be its key"
+            settle = f"resources: {{{name}: {{key: {', '.join(resource.key.fields)}}}}}"
+            found.append(Doubt(name, message, settle))
+        if "list" in resource.operations and resource.envelope.rows is None:
+            found.append(
+                Doubt(name, "where its list holds the rows is not described", f"resources: {{{name}: {{rows: /KEY}}}}")
+            )
+        for field in resource.fields:
+            lost = field.name.lower().endswith(("_id", "id")) and len(field.name) > 2 and field.created
+            is_key = resource.key is not None and field.name in resource.key.fields
+            if lost and not is_key and resource.relation(field.name) is None and field.types & {"integer", "string"}:
+                found.append(
+                    Doubt(
+                        name,
+                        f"{field.name} looks like a reference, but to what is not known",
+                        f"resources: {{{name}: {{references: {{{field.name}: RESOURCE}}}}}}",
+                    )
+                )
+    return found

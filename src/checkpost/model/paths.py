@@ -1,0 +1,99 @@
+"""Which paths belong together: a collection, and the items in it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+import inflection
+
+PARAMETER = re.compile(r"\{([^}/]+)\}")
+#: The part of an item path behind its collection: ``/{a}/{b}``, ``/id/{id}``, ``({id})``.
+_SUFFIX = re.compile(r"(?:/(?:[^/{}]+/)?\{[^}/]+\})+|\([^(){}]*\{[^}]+\}[^()]*\)")
+
+
+@dataclass(frozen=True)
+class Family:
+    """A collection's path and the path of one item in it; either may be missing."""
+
+    name: str
+    collection: str | None
+    item: str | None
+
+
+def parameters(path: str | None) -> tuple[str, ...]:
+    """The names of a path template's parameters, in order."""
+    return tuple(PARAMETER.findall(path or ""))
+
+
+def plain(path: str) -> str:
+    return path.rstrip("/") or "/"
+
+
+def normal(name: str) -> str:
+    """A name without case style: ``SpeciesId``, ``species-id`` and ``species_id`` are one."""
+    return re.sub(r"[^a-z0-9]+", "", name.lower())
+
+
+def singular(name: str) -> str:
+    """The singular of a name's last word, in snake case."""
+    return str(inflection.singularize(inflection.underscore(name.replace("-", "_"))))
+
+
+def _item_of(collection: str, path: str) -> bool:
+    rest = path[len(collection) :]
+    if not path.startswith(collection) or not _SUFFIX.fullmatch(rest):
+        return False
+    literals = [part for part in rest.split("/")[1:] if part and "{" not in part]
+    # ``/vaults/{code}/accessions/{id}`` is nested, ``/books/id/{id}`` names the key's field
+    return not literals or (rest.count("/") == 2 * len(literals) and _names_keys(rest))
+
+
+def _names_keys(rest: str) -> bool:
+    parts = rest.split("/")[1:]
+    return all(normal(name) == normal(value.strip("{}")) for name, value in zip(parts[::2], parts[1::2], strict=True))
+
+
+def families(paths: Iterable[str], stated: Mapping[str, Family]) -> list[Family]:
+    """The collections and items among the paths of a contract.
+
+    ``stated`` holds what the profile says; its paths are not looked at again. Paths nested under a
+    parameter (sub-collections) and paths that are neither are left out.
+    """
+    taken = {path for family in stated.values() for path in (family.collection, family.item) if path}
+    free = [path for path in paths if path not in taken]
+    collections = [path for path in free if not parameters(path)]
+    found: list[Family] = list(stated.values())
+    for collection in collections:
+        base = plain(collection)
+        items = [path for path in free if parameters(path) and _item_of(base, plain(path))]
+        # a composite key's longer path is an item too; the shortest is taken where both are there
+        item = min(items, key=lambda path: (len(parameters(path)), len(path)), default=None)
+        found.append(Family(_last_word(collection), collection, item))
+    owned = {family.item for family in found}
+    for path in free:
+        if path in owned or not parameters(path) or not path.rstrip(")").endswith("}"):
+            continue
+        head = PARAMETER.split(path)[0].rstrip("/(")
+        if head not in map(plain, collections) and _SUFFIX.fullmatch(path[len(head) :]) and head:
+            found.append(Family(_last_word(head), None, path))
+    return _distinct(found)
+
+
+def _last_word(path: str) -> str:
+    words = [part for part in path.split("/") if part and "{" not in part]
+    return words[-1] if words else path
+
+
+def _distinct(found: list[Family]) -> list[Family]:
+    """Names told apart by more of their path where two collections end alike."""
+    counts: dict[str, int] = {}
+    for family in found:
+        counts[family.name] = counts.get(family.name, 0) + 1
+    return [
+        family
+        if counts[family.name] == 1
+        else Family((family.collection or family.item or "").strip("/"), family.collection, family.item)
+        for family in found
+    ]

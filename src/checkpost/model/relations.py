@@ -1,0 +1,71 @@
+"""Which fields hold keys of other resources."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+
+from checkpost.model.paths import normal, singular
+from checkpost.model.resource import Field, Reason, Relation, Resource
+
+_SAID = re.compile(
+    r"(?:foreign key|refers? to|references?|points? to|belongs to)\b[^A-Za-z0-9_]*(?:the |a |an )?"
+    r"[`'\"<(\[]*(\w[\w-]*)(?:[`'\"]?[.(]\s*[`'\"]?(\w+))?",
+    re.I,
+)
+#: What may follow a resource's name in the name of a field that refers to it.
+_SUFFIXES = ("id", "key", "code", "uuid", "ref", "no", "number")
+
+
+def relations_of(resource: Resource, others: Mapping[str, Resource], stated: Mapping[str, str]) -> list[Relation]:
+    """The to-one relations of a resource. ``stated`` maps fields to resources, as the profile has it."""
+    found = []
+    for field in resource.fields:
+        relation = _stated(field, others, stated) or _described(field, others)
+        if relation is None and not (resource.key and resource.key.fields == (field.name,)):
+            relation = _named(field, others)
+        if relation is not None:
+            found.append(relation)
+    return found
+
+
+def _names(resource: Resource) -> set[str]:
+    return {normal(resource.name), normal(singular(resource.name))}
+
+
+def _target(resource: Resource, field: Field, reason: Reason) -> Relation | None:
+    if resource.key is None or len(resource.key.fields) != 1:
+        return None
+    return Relation(field.name, resource.name, resource.key.fields[0], reason)
+
+
+def _stated(field: Field, others: Mapping[str, Resource], stated: Mapping[str, str]) -> Relation | None:
+    if field.name not in stated or stated[field.name].partition(".")[0] not in others:
+        return None
+    return _target(others[stated[field.name].partition(".")[0]], field, Reason("the profile says so", "stated"))
+
+
+def _described(field: Field, others: Mapping[str, Resource]) -> Relation | None:
+    match = _SAID.search(str(field.keywords.get("description", "")))
+    if not match:
+        return None
+    for resource in others.values():
+        if normal(match[1]) in _names(resource):
+            return _target(resource, field, Reason(f"its description says {match[0].strip()!r}", "likely"))
+    return None
+
+
+def _named(field: Field, others: Mapping[str, Resource]) -> Relation | None:
+    name = normal(field.name)
+    for resource in others.values():
+        if resource.key is None or len(resource.key.fields) != 1:
+            continue
+        target = resource.field(resource.key.fields[0])
+        if target is not None and target.types and field.types and not target.types & field.types:
+            continue
+        endings = {*_SUFFIXES, normal(resource.key.fields[0])}
+        for stem in _names(resource):
+            if name.startswith(stem) and name[len(stem) :] in endings:
+                why = f"its name is that of {resource.name} and a key, and the types agree"
+                return _target(resource, field, Reason(why, "likely"))
+    return None

@@ -1,0 +1,178 @@
+"""What is understood of a contract. Every inference keeps its reason and how sure it is."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from checkpost.contract.contract import Operation
+from checkpost.contract.node import Node
+
+Certainty = Literal["stated", "likely", "guess"]
+#: What an operation is for, in the life of a row.
+Purpose = Literal["list", "create", "read", "replace", "update", "delete"]
+MISSING: Any = type("Missing", (), {"__repr__": lambda self: "MISSING"})()
+
+
+@dataclass(frozen=True)
+class Reason:
+    text: str
+    certainty: Certainty
+
+
+@dataclass(frozen=True)
+class Relation:
+    """A field that holds the key of a row elsewhere."""
+
+    field: str
+    resource: str
+    target: str
+    reason: Reason
+
+
+@dataclass(frozen=True)
+class Field:
+    """One field of a resource and the rules that the contract has for it.
+
+    ``keywords`` are its JSON Schema rules with references and ``allOf`` merged; ``shown`` says whether
+    answers have it, ``created``, ``updated`` and ``replaced`` whether those bodies may set it.
+    """
+
+    name: str
+    keywords: Mapping[str, Any] = field(repr=False)
+    types: frozenset[str]
+    nullable: bool
+    required: bool
+    read_only: bool
+    write_only: bool
+    shown: bool
+    created: bool
+    updated: bool
+    replaced: bool
+    unique: bool
+    node: Node | None = field(default=None, repr=False, compare=False)
+    unique_reason: Reason | None = None
+
+    @property
+    def type(self) -> str:
+        """The one type it has beside null; empty where there are several or none."""
+        return next(iter(self.types)) if len(self.types) == 1 else ""
+
+    @property
+    def format(self) -> str:
+        return str(self.keywords.get("format", ""))
+
+    @property
+    def default(self) -> Any:
+        return self.keywords.get("default", MISSING)
+
+    @property
+    def is_text(self) -> bool:
+        """Free text: a string whose content no format, pattern or enum prescribes."""
+        prescribed = {"enum", "const", "pattern", "contentEncoding"} & set(self.keywords)
+        return self.type == "string" and self.format in {"", "string", "text", "varchar"} and not prescribed
+
+    @property
+    def max_length(self) -> int | None:
+        limit = self.keywords.get("maxLength")
+        return int(limit) if isinstance(limit, int | float) else None
+
+
+@dataclass(frozen=True)
+class Key:
+    """The primary key, in the order in which the item path takes it."""
+
+    fields: tuple[str, ...]
+    parameters: tuple[str, ...]
+    assigned_by: Literal["server", "client", "either"]
+    reason: Reason
+
+
+@dataclass(frozen=True)
+class Envelope:
+    """Where things stand in bodies, as JSON Pointers; None where nothing says so.
+
+    ``rows``, ``total`` and ``next`` are in the list's answer, ``row`` in the answer to a read, ``body``
+    is what requests are wrapped in.
+    """
+
+    rows: str | None
+    total: str | None
+    next: str | None
+    row: str | None
+    body: str
+    reason: Reason
+
+
+@dataclass(frozen=True)
+class Paging:
+    """How the list is read whole. ``start`` is the number of the first page."""
+
+    style: Literal["offset", "page", "next", "none"]
+    limit: str | None = None
+    position: str | None = None
+    largest: int | None = None
+    start: int = 1
+    reason: Reason = field(default=Reason("no paging parameter is described", "likely"))
+
+
+@dataclass(frozen=True)
+class Resource:
+    """One exposed table or view."""
+
+    name: str
+    collection: str | None
+    item: str | None
+    operations: Mapping[Purpose, Operation]
+    fields: tuple[Field, ...]
+    key: Key | None
+    envelope: Envelope
+    paging: Paging
+    relations: tuple[Relation, ...]
+    values: Mapping[str, Any] = field(default_factory=dict)
+    partial_replace: bool = False
+
+    def field(self, name: str) -> Field | None:
+        return next((each for each in self.fields if each.name == name), None)
+
+    def relation(self, name: str) -> Relation | None:
+        return next((each for each in self.relations if each.field == name), None)
+
+    def writable(self, purpose: Literal["create", "replace", "update"]) -> tuple[Field, ...]:
+        """The fields that a body for this purpose may set."""
+        chosen = {"create": "created", "replace": "replaced", "update": "updated"}[purpose]
+        return tuple(each for each in self.fields if getattr(each, chosen) and not each.read_only)
+
+    def body_schema(self, purpose: Purpose) -> Node | None:
+        """The schema of a JSON request body for this purpose, its wrapper included."""
+        operation = self.operations.get(purpose)
+        if operation is None or operation.body is None:
+            return None
+        media = next((each for each in operation.body.content if is_json_type(each.name)), None)
+        return media.schema if media else None
+
+
+@dataclass(frozen=True)
+class Doubt:
+    """Something that the contract leaves open, and the line of the profile that settles it."""
+
+    resource: str
+    message: str
+    settle: str
+
+
+@dataclass(frozen=True)
+class Model:
+    resources: tuple[Resource, ...]
+    others: tuple[tuple[Operation, str], ...]
+    doubts: tuple[Doubt, ...]
+
+    def resource(self, name: str) -> Resource | None:
+        return next((each for each in self.resources if each.name == name), None)
+
+
+def is_json_type(media_type: str) -> bool:
+    """Whether a media type holds JSON: application/json or one with the +json suffix (RFC 6839)."""
+    plain = media_type.partition(";")[0].strip().lower()
+    return plain in {"application/json", "text/json", "*/*", "application/*"} or plain.endswith("+json")

@@ -1,0 +1,1 @@
+"""Plain computation of what right answers look like; no requests, no files."""

@@ -1,0 +1,140 @@
+"""Whether a value that came back is the one that was sent, under every reading a sensible database gives."""
+
+from __future__ import annotations
+
+import unicodedata
+from collections.abc import Iterable, Mapping
+from datetime import UTC, datetime
+from decimal import Decimal, InvalidOperation
+from typing import Any
+
+from checkpost.model.resource import Field
+
+Row = Mapping[str, Any]
+
+
+def same(field: Field | None, sent: Any, got: Any) -> bool:
+    """Whether ``got`` may stand for ``sent``.
+
+    Admissible: another writing of the same number, instant or UUID; another Unicode normal form; a number
+    as text or 0/1 for a boolean where the field's type tells (its schema judges the type); the row that a
+    key stands for in place of the key; a domain name in small letters.
+    """
+    if sent is None or got is None:
+        return sent is got
+    if isinstance(sent, bool) or isinstance(got, bool):
+        return _truth(sent) == _truth(got)
+    if isinstance(sent, int | float) or (isinstance(got, int | float) and not _is_text(field)):
+        return _number(sent) is not None and _number(sent) == _number(got)
+    if isinstance(got, dict) and isinstance(sent, str | int):
+        return any(same(field, sent, value) for value in got.values() if not isinstance(value, dict))
+    if isinstance(sent, str) and isinstance(got, str):
+        return _same_text(field.format if field else "", sent, got)
+    if isinstance(sent, list) and isinstance(got, list):
+        return len(sent) == len(got) and all(same(None, *pair) for pair in zip(sent, got, strict=True))
+    if isinstance(sent, dict) and isinstance(got, dict):
+        return sent.keys() == got.keys() and all(same(None, sent[name], got[name]) for name in sent)
+    return bool(sent == got)
+
+
+def _is_text(field: Field | None) -> bool:
+    return field is not None and field.type == "string"
+
+
+def _truth(value: Any) -> Any:
+    words = {"true": True, "false": False, "1": True, "0": False}
+    return words.get(str(value).lower(), value)
+
+
+def _number(value: Any) -> Decimal | None:
+    try:
+        return Decimal(str(value))
+    except InvalidOperation:
+        return None
+
+
+def instant(text: str) -> datetime | None:
+    """A date-time as an instant; one without an offset is read as UTC. None if it is none."""
+    try:
+        moment = datetime.fromisoformat(text.strip().upper().replace("Z", "+00:00"))
+    except ValueError:
+        return None
+    return moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
+
+
+def _same_text(form: str, sent: str, got: str) -> bool:
+    if sent == got or unicodedata.normalize("NFC", sent) == unicodedata.normalize("NFC", got):
+        return True
+    if form == "date-time":
+        return instant(sent) is not None and instant(sent) == instant(got)
+    if form == "date":
+        return got[:10] == sent and (instant(got) or datetime.max).strftime("%H%M%S") == "000000"
+    if form == "time":
+        return got.removesuffix("Z").removesuffix("+00:00")[:8] == sent.removesuffix("Z")[:8]
+    if form == "uuid":
+        return got.lower().strip("{}") == sent.lower()
+    if form in {"email", "idn-email"}:
+        return _domain_lowered(sent) == _domain_lowered(got)
+    if form == "decimal":
+        return _number(sent) is not None and _number(sent) == _number(got)
+    return False
+
+
+def _domain_lowered(address: str) -> str:
+    local, _, domain = address.rpartition("@")
+    return f"{local}@{domain.lower()}"
+
+
+def differences(fields: Mapping[str, Field], sent: Row, got: Row, names: Iterable[str] | None = None) -> list[str]:
+    """The names of fields, among those that both rows have, whose values are not the same."""
+    wanted = sent.keys() if names is None else names
+    return [
+        name
+        for name in wanted
+        if name in sent and name in got and not same(fields.get(name), sent[name], got[name])
+    ]
+
+
+def _stripped(text: str) -> str:
+    decomposed = unicodedata.normalize("NFD", text)
+    return "".join(sign for sign in decomposed if not unicodedata.combining(sign))
+
+
+def change(field: Field, sent: Any, got: Any) -> str:
+    """What happened to a value on the way, in a few words that are the same for the same cause."""
+    if sent == "" and got is None:
+        return "empty text became null"
+    if got is None:
+        return "the value was lost"
+    if isinstance(sent, str) and isinstance(got, str):
+        return _change_of_text(field, sent, got)
+    first, second = _number(sent), _number(got)
+    if first is not None and second is not None:
+        if isinstance(sent, str):
+            return "text became a number"
+        if abs(first - second) < 1 and first != first.to_integral():
+            return "the number was rounded"
+        return "the number changed"
+    return "the value changed"
+
+
+def _change_of_text(field: Field, sent: str, got: str) -> str:
+    if field.format == "date-time" and instant(sent) and instant(got):
+        return "the time was shifted"
+    if got == sent.strip() or got in {sent.rstrip(), sent.lstrip()}:
+        return "space at the ends was cut off"
+    if got and len(got) < len(sent) and sent.startswith(got):
+        return "the text was cut short"
+    if sent.isdigit() and got == (sent.lstrip("0") or "0"):
+        return "leading zeros were lost"
+    if got.casefold() == sent.casefold():
+        return "capital and small letters changed"
+    if _stripped(sent) == got or _stripped(sent) == _stripped(got):
+        return "accents were lost"
+    if any(ord(sign) > 0xFFFF for sign in sent) and not any(ord(sign) > 0xFFFF for sign in got):
+        return "characters beyond the basic plane were lost"
+    if any(ord(sign) > 0x7F for sign in sent) and len(got) == len(sent):
+        return "characters outside ASCII were changed"
+    if got.strip().casefold() == sent.strip().casefold():
+        return "the text was trimmed and its letters changed"
+    return "the text changed"

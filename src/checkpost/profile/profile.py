@@ -1,0 +1,217 @@
+"""The profile as values, and reading it from YAML with errors that name file and line."""
+
+from __future__ import annotations
+
+import difflib
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from checkpost.contract.parse import is_json, parse
+from checkpost.contract.pointer import join
+from checkpost.contract.positions import locate
+from checkpost.errors import CheckPostError
+from checkpost.profile.credentials import PUBLIC, VARIABLE, Credential, Role
+
+NAME = "checkpost.yaml"
+
+
+@dataclass(frozen=True)
+class Correction:
+    """What the profile says about one resource, over what the contract suggests. Pointers are JSON
+    Pointers into bodies; ``references`` maps a field to the resource that it refers to."""
+
+    collection: str | None = None
+    item: str | None = None
+    key: tuple[str, ...] = ()
+    rows: str | None = None
+    row: str | None = None
+    body: str | None = None
+    total: str | None = None
+    unique: tuple[str, ...] = ()
+    references: Mapping[str, str] = field(default_factory=dict)
+    values: Mapping[str, Any] = field(default_factory=dict)
+    skip: bool = False
+
+
+@dataclass(frozen=True)
+class Profile:
+    """Everything that a user may say. ``folder`` is where runs are stored and relative paths start."""
+
+    folder: Path
+    contract: str | None = None
+    contract_role: str | None = None
+    base_url: str | None = None
+    roles: Mapping[str, Role] = field(default_factory=dict)
+    run_as: str | None = None
+    allow_writes: tuple[str, ...] = ()
+    resources: Mapping[str, Correction] = field(default_factory=dict)
+    file: Path | None = None
+
+    @property
+    def role(self) -> Role:
+        """The role that the checks run as: the one named, else the first, else the public."""
+        if self.run_as is not None:
+            return self.roles[self.run_as]
+        return next(iter(self.roles.values()), PUBLIC)
+
+
+class ProfileError(CheckPostError):
+    """Something in the profile cannot be used; the message has file and line."""
+
+
+class _Source:
+    """A profile's text, for errors that point into it."""
+
+    def __init__(self, file: Path, text: str) -> None:
+        self.file, self.text = file, text
+
+    def error(self, pointer: str, problem: str) -> ProfileError:
+        line, _ = locate(self.text, is_json(str(self.file), self.text), [pointer])[pointer]
+        return ProfileError(f"{self.file}, line {line}: {problem}")
+
+    def check_names(self, value: Any, pointer: str, known: tuple[str, ...]) -> dict[str, Any]:
+        if value is None:
+            return {}
+        if not isinstance(value, dict):
+            raise self.error(pointer, "this has to be a mapping of names to values.")
+        for name in value:
+            if name not in known:
+                near = difflib.get_close_matches(name, known, 1)
+                hint = f"did you mean {near[0]!r}?" if near else f"the keys here are {', '.join(known)}."
+                raise self.error(join(pointer, name), f"there is no key {name!r} here; {hint}")
+        return value
+
+    def text_of(self, value: Any, pointer: str) -> str:
+        if not isinstance(value, str):
+            raise self.error(pointer, "this has to be text.")
+        return value
+
+    def texts_of(self, value: Any, pointer: str) -> tuple[str, ...]:
+        values = value if isinstance(value, list) else [value]
+        return tuple(self.text_of(each, pointer) for each in values)
+
+
+def read_environment(folder: Path) -> dict[str, str]:
+    """The environment, with what a ``.env`` file in the folder adds to it."""
+    from dotenv import dotenv_values
+
+    file = folder / ".env"
+    added = {name: value for name, value in dotenv_values(file).items() if value} if file.is_file() else {}
+    return {**added, **os.environ}
+
+
+def read_profile(file: Path) -> Profile:
+    """Read a profile. Raises ProfileError, or ContractError for YAML that cannot be read."""
+    try:
+        raw = file.read_bytes()
+    except OSError as error:
+        raise ProfileError(f"{file}: the profile cannot be read ({error.strerror}).") from None
+    value, text = parse(str(file), raw)
+    source = _Source(file, text)
+    known = ("contract", "contract_role", "base_url", "roles", "run_as", "allow_writes", "resources")
+    stated = source.check_names(value, "", known)
+    folder = file.parent
+    roles = {
+        str(name): _role(source, str(name), each, join("/roles", name))
+        for name, each in _mapping(source, stated.get("roles"), "/roles").items()
+    }
+    for key in ("run_as", "contract_role"):
+        if stated.get(key) is not None and stated[key] not in roles:
+            near = ", ".join(roles) or "none"
+            raise source.error(f"/{key}", f"the role {stated[key]!r} is not among the roles here ({near}).")
+    contract = stated.get("contract")
+    if contract is not None and "://" not in source.text_of(contract, "/contract"):
+        contract = str(folder / contract)
+    return Profile(
+        folder=folder,
+        contract=contract,
+        contract_role=stated.get("contract_role"),
+        base_url=_base_url(source, stated),
+        roles=roles,
+        run_as=stated.get("run_as"),
+        allow_writes=source.texts_of(stated.get("allow_writes") or [], "/allow_writes"),
+        resources={
+            str(name): _correction(source, each, join("/resources", name))
+            for name, each in _mapping(source, stated.get("resources"), "/resources").items()
+        },
+        file=file,
+    )
+
+
+def _base_url(source: _Source, stated: Mapping[str, Any]) -> str | None:
+    url = stated.get("base_url")
+    if url is not None and not source.text_of(url, "/base_url").startswith(("http://", "https://")):
+        raise source.error("/base_url", "the base URL has to begin with http:// or https://.")
+    return url
+
+
+def _mapping(source: _Source, value: Any, pointer: str) -> dict[str, Any]:
+    if value is None:
+        return {}
+    if not isinstance(value, dict):
+        raise source.error(pointer, "this has to be a mapping of names to values.")
+    return value
+
+
+_ROLE_KEYS = ("bearer", "basic", "header", "query", "cookie")
+
+
+def _role(source: _Source, name: str, value: Any, pointer: str) -> Role:
+    if value in (None, "none"):
+        return Role(name)
+    stated = source.check_names(value, pointer, _ROLE_KEYS)
+    credentials: list[Credential] = []
+    if "bearer" in stated:
+        template = _secret(source, stated["bearer"], join(pointer, "bearer"))
+        credentials.append(Credential("header", "Authorization", f"Bearer {template}"))
+    if "basic" in stated:
+        at = join(pointer, "basic")
+        both = source.check_names(stated["basic"], at, ("user", "password"))
+        user = source.text_of(both.get("user"), join(at, "user"))
+        password = _secret(source, both.get("password"), join(at, "password"))
+        credentials.append(Credential("header", "Authorization", f"Basic {user}:{password}", encoded=True))
+    for where in ("header", "query", "cookie"):
+        for key, each in _mapping(source, stated.get(where), join(pointer, where)).items():
+            template = _secret(source, each, join(pointer, where, key))
+            credentials.append(Credential(where, str(key), template))  # type: ignore[arg-type]
+    return Role(name, tuple(credentials))
+
+
+def _secret(source: _Source, value: Any, pointer: str) -> str:
+    template = source.text_of(value, pointer)
+    if not VARIABLE.search(template):
+        raise source.error(
+            pointer, "a secret does not belong in the profile; write ${NAME} and set NAME in the environment or .env."
+        )
+    return template
+
+
+def _correction(source: _Source, value: Any, pointer: str) -> Correction:
+    known = tuple(Correction.__dataclass_fields__)
+    stated = dict(source.check_names(value, pointer, known))
+    for name in ("key", "unique"):
+        if name in stated:
+            stated[name] = source.texts_of(stated[name], join(pointer, name))
+    for name in ("references", "values"):
+        if name in stated:
+            stated[name] = _mapping(source, stated[name], join(pointer, name))
+    for name in ("collection", "item", "rows", "row", "body", "total"):
+        if stated.get(name):
+            text = source.text_of(stated[name], join(pointer, name))
+            if not text.startswith("/"):
+                raise source.error(join(pointer, name), "this has to begin with '/'.")
+    return Correction(**stated)
+
+
+def require_variables(role: Role, environment: Mapping[str, str], profile: Profile) -> None:
+    """Make sure that every variable of a role is set. Raises CheckPostError naming it."""
+    for name in role.variables:
+        if not environment.get(name):
+            where = f" ({profile.file})" if profile.file else ""
+            raise CheckPostError(
+                f"The role {role.name!r}{where} needs the environment variable {name}, which is not set; "
+                f"export it or add it to {profile.folder / '.env'}."
+            )

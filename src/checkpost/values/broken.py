@@ -1,0 +1,134 @@
+"""Records that break exactly one rule of the contract."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from checkpost.contract.contract import Contract
+from checkpost.contract.errors import Place
+from checkpost.contract.node import Node
+from checkpost.contract.validators import Validators
+from checkpost.model.resource import MISSING, Field, Purpose, Resource
+from checkpost.model.shape import shape_of
+from checkpost.values.plain import Values, as_number, limits
+
+_NO_FIELD = "checkpost_unknown_field"
+
+
+@dataclass(frozen=True)
+class Break:
+    """One rule broken: the field, the JSON Schema keyword, the value (MISSING: left out), where it says so."""
+
+    field: str
+    keyword: str
+    value: Any
+    place: Place
+    rule: str
+
+    def apply(self, record: Mapping[str, Any]) -> dict[str, Any]:
+        broken = {name: value for name, value in record.items() if name != self.field}
+        if self.value is not MISSING:
+            broken[self.field] = self.value
+        return broken
+
+
+def breaks(
+    resource: Resource,
+    purpose: Purpose,
+    record: Mapping[str, Any],
+    schema: Node,
+    contract: Contract,
+    validators: Validators,
+    values: Values,
+) -> list[Break]:
+    """Each rule of a body's (unwrapped) schema, broken once; ``record`` is a valid one to start from.
+
+    Only what the contract's own validator refuses, for this one field alone, is kept.
+    """
+    found: dict[tuple[str, str], Break] = {}
+    fields = [each for each in resource.fields if each.name in shape_of(schema).properties and not each.read_only]
+    for field in fields:
+        for value, keyword in _candidates(field, purpose, values):
+            candidate = Break(field.name, keyword, value, schema.place, "")
+            confirmed = _confirmed(candidate, record, schema, validators)
+            if confirmed is not None:
+                found.setdefault((field.name, confirmed.keyword), confirmed)
+    if shape_of(schema).keywords.get("additionalProperties") is False:
+        extra = Break(_NO_FIELD, "additionalProperties", "unknown", schema.place, "")
+        confirmed = _confirmed(extra, record, schema, validators)
+        if confirmed is not None:
+            found[_NO_FIELD, "additionalProperties"] = confirmed
+    return list(found.values())
+
+
+def _confirmed(candidate: Break, record: Mapping[str, Any], schema: Node, validators: Validators) -> Break | None:
+    violations = list(validators.violations(schema, candidate.apply(record), "request"))
+    about = {each.path[0] if each.path else candidate.field for each in violations}
+    chosen = next((each for each in violations if each.keyword == candidate.keyword), None)
+    if chosen is None or about != {candidate.field} or len(violations) > 2:
+        return None
+    return Break(candidate.field, candidate.keyword, candidate.value, chosen.place, chosen.message)
+
+
+def _candidates(field: Field, purpose: Purpose, values: Values) -> Iterator[tuple[Any, str]]:
+    words = field.keywords
+    if field.required and purpose != "update":
+        yield MISSING, "required"
+    wrong = {
+        "integer": "not a number",
+        "number": "not a number",
+        "boolean": "perhaps",
+        "string": {"not": "text"},
+        "array": "no list",
+        "object": "no object",
+    }
+    if field.type in wrong:
+        yield wrong[field.type], "type"
+    if not field.nullable and field.types:
+        yield None, "type"
+    if "enum" in words:
+        yield "no-such-choice" if field.type == "string" else 987654, "enum"
+    if field.type == "string":
+        yield from _broken_text(field, values)
+    if field.type in {"integer", "number"}:
+        least, most, step = limits(field)
+        for limit, outwards, names in (
+            (least, -step, ("minimum", "exclusiveMinimum")),
+            (most, step, ("maximum", "exclusiveMaximum")),
+        ):
+            if limit is not None:
+                value = as_number(field, limit + outwards)
+                yield from ((value, name) for name in names if name in words)
+        if "multipleOf" in words:
+            middle = (least or 0) + step / 2 if least is None or least >= 0 else step / 2
+            yield float(middle), "multipleOf"
+
+
+def _broken_text(field: Field, values: Values) -> Iterator[tuple[Any, str]]:
+    words, limit = field.keywords, field.max_length
+    if limit is not None and limit <= 100000:
+        usual = values.plain(field)
+        start = usual if isinstance(usual, str) else ""
+        yield (start + f" {values.mark}" * (limit // 4 + 2))[: limit + 1], "maxLength"
+    least = int(words.get("minLength") or 0)
+    if least > 0:
+        yield "x" * (least - 1), "minLength"
+    if "pattern" in words:
+        usual = values.plain(field)
+        text = usual if isinstance(usual, str) else "x"
+        for candidate in ("!" + text[1:], text[:-1] + "!", text.swapcase(), "", "~~"):
+            if limit is None or len(candidate) <= limit:
+                yield candidate, "pattern"
+    formats = {
+        "date": "2023-02-30",
+        "date-time": "2023-02-30T25:00:00Z",
+        "time": "25:61:00Z",
+        "uuid": "not-a-uuid",
+        "email": "no at sign",
+        "uri": "not a uri",
+        "ipv4": "999.1.1.1",
+    }
+    if field.format in formats:
+        yield formats[field.format], "format"

@@ -1,0 +1,185 @@
+"""Plain valid values, one for each field, deterministic for a seed and marked with the run's mark."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Callable
+from datetime import date, timedelta
+from decimal import Decimal
+from random import Random
+from typing import Any
+
+from checkpost.model.resource import MISSING, Field
+from checkpost.model.shape import shape_of
+
+#: Valid for a field or not, by the contract's own validator.
+Valid = Callable[[Field, Any], bool]
+
+_SMALL, _LARGE = -(2**31), 2**31 - 1
+
+
+class Values:
+    """A source of values. ``mark`` is put into texts, so that a person recognises leftover rows; ``valid``
+    decides what the contract allows."""
+
+    def __init__(self, seed: int, mark: str, valid: Valid) -> None:
+        self.seed, self.mark, self.valid = seed, mark, valid
+        self._count = 0
+
+    def number(self) -> int:
+        """A number that this source has not given before."""
+        self._count += 1
+        return self._count
+
+    def plain(self, field: Field, number: int | None = None) -> Any:
+        """A valid value that differs from the default; MISSING where none can be made. Values for one
+        field differ from each other as long as its rules allow."""
+        number = self.number() if number is None else number
+        random = Random(f"{self.seed}/{self.mark}/{field.name}/{number}")
+        for _ in range(40):
+            value = self._candidate(field, number, random)
+            if value is not MISSING and self.valid(field, value):
+                return value
+            number += 1
+        example = field.keywords.get("example", (field.keywords.get("examples") or [MISSING])[:1])
+        for value in (example[0] if isinstance(example, list) and example else example, field.default):
+            if value is not MISSING and value is not None and self.valid(field, value):
+                return value
+        return None if field.nullable else MISSING
+
+    def _candidate(self, field: Field, number: int, random: Random) -> Any:
+        words = field.keywords
+        if "const" in words:
+            return words["const"]
+        if isinstance(words.get("enum"), list):
+            choices = [value for value in words["enum"] if value is not None]
+            others = [value for value in choices if value != field.default] or choices
+            return others[number % len(others)] if others else MISSING
+        kind = field.type or next(iter(sorted(field.types)), "string")
+        makers: dict[str, Callable[[Field, int, Random], Any]] = {
+            "string": self._string,
+            "integer": integer,
+            "number": decimal,
+            "boolean": lambda each, n, _: (not each.default) if isinstance(each.default, bool) else n % 2 == 0,
+            "array": self._array,
+            "object": self._object,
+        }
+        return makers[kind](field, number, random) if kind in makers else MISSING
+
+    def text(self, field: Field, content: str) -> str:
+        """A text with the mark, as long as the field allows."""
+        limit = field.max_length
+        text = f"{content} {self.mark}"
+        if limit is not None and len(text) > limit:
+            text = (self.mark + content.replace(" ", ""))[:limit]
+        least = int(field.keywords.get("minLength") or 0)
+        return text + "x" * (least - len(text))
+
+    def _string(self, field: Field, number: int, random: Random) -> Any:
+        made = formatted(field.format, self.mark, number, random)
+        if made is not None:
+            return made
+        pattern = field.keywords.get("pattern")
+        if isinstance(pattern, str):
+            return matching(pattern, field, random)
+        limit = field.max_length
+        if limit is not None and limit < len(self.mark) + 4:
+            letters = "abcdefghijklmnopqrstuvwxyz0123456789"
+            return "".join(random.choice(letters) for _ in range(limit))
+        return self.text(field, f"Sample {number}")
+
+    def _array(self, field: Field, number: int, random: Random) -> Any:
+        items = field.keywords.get("items")
+        least = int(field.keywords.get("minItems") or 0)
+        return [] if not least or items is None else MISSING
+
+    def _object(self, field: Field, number: int, random: Random) -> Any:
+        return {} if not shape_of(field.node).required else MISSING
+
+
+def _limits(field: Field) -> tuple[Decimal | None, Decimal | None]:
+    """The least and greatest value allowed, exclusive limits moved in by one step."""
+    words, step = field.keywords, _step(field)
+
+    def limit(inclusive: str, exclusive: str, inwards: Decimal) -> Decimal | None:
+        if isinstance(words.get(exclusive), int | float) and not isinstance(words[exclusive], bool):
+            return Decimal(str(words[exclusive])) + inwards
+        value = words.get(inclusive)
+        return Decimal(str(value)) if isinstance(value, int | float) else None
+
+    return limit("minimum", "exclusiveMinimum", step), limit("maximum", "exclusiveMaximum", -step)
+
+
+def _step(field: Field) -> Decimal:
+    stated = field.keywords.get("multipleOf")
+    if isinstance(stated, int | float) and stated > 0:
+        return Decimal(str(stated))
+    return Decimal(1) if field.type == "integer" else Decimal("0.01")
+
+
+def limits(field: Field) -> tuple[Decimal | None, Decimal | None, Decimal]:
+    """Least value, greatest value (None where there is none) and step of a numeric field."""
+    return *_limits(field), _step(field)
+
+
+def as_number(field: Field, value: Decimal) -> int | float:
+    return int(value) if field.type == "integer" or value == value.to_integral() else float(value)
+
+
+def integer(field: Field, number: int, random: Random) -> Any:
+    least, most, step = limits(field)
+    low = least if least is not None else (Decimal(1) if most is None or most >= 1 else most - 1000 * step)
+    high = most if most is not None else low + 100000
+    # small numbers fit the columns that a generator might have made narrower than it says
+    room = int((min(high, low + 5000) - low) / step)
+    first = (low / step).to_integral_value(rounding="ROUND_CEILING") * step
+    return as_number(field, first + step * ((number + random.randrange(7)) % (room + 1)))
+
+
+def decimal(field: Field, number: int, random: Random) -> Any:
+    return integer(field, number * 17 + 3, random)
+
+
+def formatted(name: str, mark: str, number: int, random: Random) -> str | None:
+    """A text in one of the formats that OpenAPI and JSON Schema name; None for any other."""
+    day = date(2001, 1, 1) + timedelta(days=37 * number % 8000)
+    clock = f"{number % 24:02d}:{number * 7 % 60:02d}:{number * 13 % 60:02d}"
+    octets = [10, number // 65536 % 256, number // 256 % 256, number % 256]
+    made = {
+        "date": day.isoformat(),
+        "date-time": f"{day.isoformat()}T{clock}Z",
+        "time": f"{clock}Z",
+        "duration": f"P{1 + number % 300}D",
+        "uuid": str(uuid.UUID(int=random.getrandbits(128), version=4)),
+        "email": f"{mark}.{number}@example.org",
+        "idn-email": f"{mark}.{number}@example.org",
+        "uri": f"https://example.org/{mark}/{number}",
+        "url": f"https://example.org/{mark}/{number}",
+        "uri-reference": f"https://example.org/{mark}/{number}",
+        "iri": f"https://example.org/{mark}/{number}",
+        "hostname": f"{mark}-{number}.example.org",
+        "ipv4": ".".join(map(str, octets)),
+        "ipv6": f"2001:db8::{number:x}",
+        "byte": "Y2hlY2s=",
+        "decimal": f"{number % 900 + 1}.25",
+        "json": "{}",
+    }
+    return made.get(name)
+
+
+def matching(pattern: str, field: Field, random: Random) -> Any:
+    """A text that matches a regular expression (ECMA-262, as far as Python reads it the same)."""
+    import re
+
+    import rstr
+
+    generator = rstr.Rstr(random)
+    limit = field.max_length
+    for _ in range(20):
+        try:
+            text = str(generator.xeger(pattern))
+        except (re.error, KeyError, ValueError, RecursionError):
+            return MISSING
+        if limit is None or len(text) <= limit:
+            return text
+    return MISSING

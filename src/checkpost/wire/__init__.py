@@ -1,0 +1,1 @@
+"""HTTP: requests and answers, credentials, masking of secrets, the journal of rows and their removal."""

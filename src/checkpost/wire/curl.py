@@ -1,0 +1,96 @@
+"""A request as a curl command that another person can run; secrets appear as environment variables."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING
+
+from checkpost.contract.pointer import tokens
+from checkpost.profile.credentials import Credential, Role
+from checkpost.wire.exchange import Exchange, Request
+
+if TYPE_CHECKING:
+    from checkpost.wire.client import Client
+
+
+def _double_quoted(text: str, credential: Credential) -> str:
+    """A template with ``${NAME}`` in double quotes, everything else in it taken literally."""
+    plain = text.replace("\\", "\\\\").replace('"', '\\"').replace("`", "\\`")
+    if credential.encoded:
+        scheme, _, both = plain.partition(" ")
+        return f'"{credential.name}: {scheme} $(printf %s "{both}" | base64 -w0)"'
+    return f'"{credential.name}: {plain}"'
+
+
+def curl(request: Request, role: Role | None, url: str | None = None, show_headers: bool = True) -> str:
+    """The command for one request. ``url``, already quoted for a shell, takes the place of the request's."""
+    words = ["curl", "-sS", *(["-i"] if show_headers else []), "-X", request.method]
+    words.append(url or shlex.quote(request.url))
+    for name, value in request.headers.items():
+        words += ["-H", shlex.quote(f"{name}: {value}")]
+    if role is not None and request.credentials == "right":
+        for credential in role.credentials:
+            if credential.where == "header":
+                words += ["-H", _double_quoted(credential.template, credential)]
+            elif credential.where == "cookie":
+                words += ["-b", f'"{credential.name}={credential.template}"']
+            else:
+                words += ["--url-query", f'"{credential.name}={credential.template}"']
+    elif role is not None and request.credentials == "wrong":
+        for credential in role.credentials:
+            if credential.where == "header":
+                scheme = credential.template.partition(" ")[0] if " " in credential.template else ""
+                words += ["-H", shlex.quote(f"{credential.name}: {scheme} damaged".replace(":  ", ": "))]
+    if request.body is not None:
+        words += ["--data-binary", shlex.quote(request.body.decode("utf-8", "replace"))]
+    return " ".join(words)
+
+
+def script(evidence: Sequence[Exchange], roles: Mapping[str, Role], client: Client) -> str:
+    """The commands that reproduce exchanges, in their order, joined by ``&&``.
+
+    Where a row is created first and the server chooses its key, the key is taken from the answer into a
+    variable, since it will be another one the next time.
+    """
+    commands: list[str] = []
+    made: tuple[str, str] | None = None
+    for exchange in evidence:
+        request = exchange.request
+        role = roles.get(request.role)
+        path = _key_path(exchange, client)
+        if path and made is None and len(evidence) > 1:
+            made = (_item_address(client, exchange), '"$KEY"')
+            command = curl(request, role, show_headers=False)
+            commands.append(f"KEY=$({command} | python3 -c 'import json,sys; print(json.load(sys.stdin){path})')")
+            continue
+        if made is not None and made[0] and request.url == made[0]:
+            stem = made[0].rpartition("/")[0] + "/"
+            commands.append(curl(request, role, shlex.quote(stem) + made[1]))
+        else:
+            commands.append(curl(request, role))
+    return " && ".join(commands)
+
+
+def _item_address(client: Client, created: Exchange) -> str:
+    row = client.row_in(created.answer)
+    key = client.key_of(row) if row else None
+    operation = next((client.resource.operations[each] for each in ("read", "update", "delete", "replace")
+                      if each in client.resource.operations), None)
+    return client.url(operation, key) if key and operation and operation.path.endswith("}") else ""
+
+
+def _key_path(exchange: Exchange, client: Client) -> str:
+    """How Python finds the key of a created row in the answer; empty where the client chose it."""
+    resource = client.resource
+    create = resource.operations.get("create")
+    key = resource.key
+    if create is None or key is None or key.assigned_by == "client" or len(key.fields) != 1:
+        return ""
+    made = exchange.request.method == create.method and exchange.request.url == client.url(create)
+    if not made or not exchange.answer.ok or resource.envelope.row is None:
+        return ""
+    row = client.row_in(exchange.answer)
+    if row is None or client.key_of(row) is None:
+        return ""
+    return "".join(f'["{name}"]' for name in (*tokens(resource.envelope.row), key.fields[0]))

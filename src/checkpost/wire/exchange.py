@@ -1,0 +1,79 @@
+"""One request and its answer, as values."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any, Literal
+
+Failure = Literal["", "unreachable", "timeout", "closed", "truncated", "too-large", "not-http"]
+
+
+@dataclass(frozen=True)
+class Request:
+    """What is sent; credentials are added by the session from the role's name."""
+
+    method: str
+    url: str
+    role: str
+    headers: Mapping[str, str] = field(default_factory=dict)
+    body: bytes | None = None
+    #: ``as given``, ``none`` or ``wrong``: how the role's credentials are used.
+    credentials: Literal["right", "none", "wrong"] = "right"
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What came back; ``failure`` says why there is no whole answer."""
+
+    status: int = 0
+    headers: tuple[tuple[str, str], ...] = ()
+    body: bytes = b""
+    failure: Failure = ""
+    detail: str = ""
+
+    def header(self, name: str) -> str | None:
+        """The first header of this name, whatever its case."""
+        return next((value for key, value in self.headers if key.lower() == name.lower()), None)
+
+    @property
+    def media_type(self) -> str:
+        return (self.header("content-type") or "").partition(";")[0].strip().lower()
+
+    @property
+    def text(self) -> str:
+        return self.body.decode("utf-8", "replace")
+
+    @cached_property
+    def parsed(self) -> tuple[bool, Any]:
+        """Whether the body is JSON (RFC 8259), and its value."""
+        try:
+            return True, json.loads(self.body.decode("utf-8"))
+        except (ValueError, RecursionError):
+            return False, None
+
+    @property
+    def json(self) -> Any:
+        return self.parsed[1]
+
+    @property
+    def ok(self) -> bool:
+        return 200 <= self.status < 300
+
+    @property
+    def refused(self) -> bool:
+        return 400 <= self.status < 500
+
+
+@dataclass(frozen=True)
+class Exchange:
+    """A request, its answer, and for which check it was sent; ``number`` counts within the run."""
+
+    number: int
+    check: str
+    request: Request
+    answer: Answer
+    seconds: float
+    attempts: int = 1

@@ -1,0 +1,56 @@
+"""Masking of secrets in whatever is printed or stored."""
+
+from __future__ import annotations
+
+import base64
+import json
+import re
+from collections.abc import Mapping
+from typing import Any
+from urllib.parse import quote, quote_plus
+
+_SENSITIVE_HEADERS = {"authorization", "proxy-authorization", "cookie", "set-cookie"}
+MASK = "***"
+
+
+class Redactor:
+    """Replaces every known secret by the name of its variable, in plain, URL, JSON and base64 writing."""
+
+    def __init__(self, secrets: Mapping[str, str]) -> None:
+        """``secrets`` maps names of variables to their values."""
+        writings: dict[str, str] = {}
+        for name, secret in secrets.items():
+            if not secret:
+                continue
+            forms = {
+                secret,
+                quote(secret, safe=""),
+                quote_plus(secret),
+                json.dumps(secret)[1:-1],
+                base64.b64encode(secret.encode()).decode(),
+            }
+            writings |= dict.fromkeys(forms, "${" + name + "}")
+        self._writings = writings
+        ordered = sorted(writings, key=len, reverse=True)
+        self._pattern = re.compile("|".join(map(re.escape, ordered))) if ordered else None
+
+    def text(self, text: str) -> str:
+        if self._pattern is None:
+            return text
+        return self._pattern.sub(lambda match: self._writings[match.group()], text)
+
+    def header(self, name: str, value: str) -> str:
+        if name.lower() in _SENSITIVE_HEADERS:
+            scheme, _, rest = value.partition(" ")
+            return f"{scheme} {MASK}" if rest and name.lower().endswith("authorization") else MASK
+        return self.text(value)
+
+    def value(self, value: Any) -> Any:
+        """A JSON value with every text in it masked."""
+        if isinstance(value, str):
+            return self.text(value)
+        if isinstance(value, list | tuple):
+            return [self.value(each) for each in value]
+        if isinstance(value, dict):
+            return {self.text(str(name)): self.value(each) for name, each in value.items()}
+        return value
