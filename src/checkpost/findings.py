@@ -40,10 +40,16 @@ class Finding:
     source: str = ""
 
     @property
+    def key(self) -> tuple[str, str | None, str, str]:
+        """What findings of one cause have in common. A cause that begins with ``any:`` may be met by
+        several checks, as one that begins with ``all:`` may on several resources."""
+        check = "" if self.cause.startswith("any:") else self.check
+        return check, self.resource, self.role, self.cause
+
+    @property
     def id(self) -> str:
         """An identifier that is the same in every run that meets the same departure."""
-        first = "/".join(self.operations[0]) if self.operations and not self.cause.startswith("all:") else ""
-        text = "\n".join((self.check, self.resource or "", self.role, self.cause, first))
+        text = "\n".join(part or "" for part in self.key)
         return hashlib.sha256(text.encode()).hexdigest()[:10]
 
     def merged(self, other: Finding) -> Finding:
@@ -80,9 +86,21 @@ class Findings:
 
     def add(self, found: Iterable[Finding]) -> None:
         for finding in found:
-            key = (finding.check, finding.resource, finding.role, finding.cause)
-            known = self.by_key.get(key)
-            self.by_key[key] = known.merged(finding) if known else finding
+            known = self.by_key.get(finding.key)
+            self.by_key[finding.key] = known.merged(finding) if known else finding
+
+    def unite(self) -> None:
+        """Make one of findings that differ in the operation alone: the same check and title, met in the
+        very same situations on several operations of a resource."""
+        united: dict[tuple[object, ...], Finding] = {}
+        for finding in self.by_key.values():
+            kind, _, operation = finding.cause.partition(" at ")
+            situations = frozenset(finding.subjects)
+            alike = (finding.check, finding.resource, finding.role, kind, situations) if operation and situations else (
+                finding.key
+            )
+            united[alike] = united[alike].merged(finding) if alike in united else finding
+        self.by_key = {finding.key: finding for finding in united.values()}
 
     def all(self) -> list[Finding]:
         """The findings, the gravest first, then by resource and check."""

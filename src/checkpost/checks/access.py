@@ -57,11 +57,10 @@ async def _refused_everywhere(case: Case, credentials: str, words: str) -> Async
         exchange = await _ask(case, purpose, credentials, f"{words} credentials")
         if exchange is None or not exchange.answer.ok:
             continue
-        operation = case.operation(purpose)
         yield case.finding(
-            "error", "contract", f"{operation} answers with {words} credentials",
+            "error", "contract", f"Operations that need credentials answer with {words} ones",
             "401 (RFC 9110, 15.5.2), as its security requirement says", str(exchange.answer.status),
-            cause=f"{words} credentials: {operation}", purpose=purpose, evidence=[exchange],
+            cause=f"{words} credentials", purpose=purpose, evidence=[exchange],
         )  # fmt: skip
 
 

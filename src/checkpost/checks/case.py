@@ -218,6 +218,8 @@ class Case:
         if "raw" not in request:
             request["record"] = record
         exchange = await self.send("create", situation, **request)
+        if exchange.answer.refused and not self._list_is_readable:
+            journal.gone(number)  # nothing could tell more than the refusal does
         if not exchange.answer.ok:
             return exchange, None
         key = self.client.new_key(exchange.answer, record)
@@ -231,6 +233,10 @@ class Case:
         if key is not None:
             self.state.created.add(key)
         return exchange, key
+
+    @property
+    def _list_is_readable(self) -> bool:
+        return self.state.before is not None and self.state.before.complete
 
     def _writable(self) -> Any:
         if self.world.journal is None:

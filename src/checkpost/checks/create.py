@@ -87,16 +87,18 @@ def stored_as_sent(
     if row is None:
         return []
     evidence = [own.exchange, *reads]
+    # what the list shows as it was sent is stored so: reading by key is at fault then
+    disputed = list(list_differs(case, own.key, row, listed, evidence))
     found = list(changed_values(case, "create", own.record, row, evidence))
     if not found:
         found += answer_differs(case, "create", own.exchange, row, own.record)
-    return found + list(list_differs(case, own.key, row, listed, evidence))
+    return found + disputed
 
 
 def _not_listed(case: Case, evidence: list[Exchange]) -> Finding:
     return case.finding(
         "error", "expectation", "A created row is missing from the list", "the row among the others",
-        "it can be read by its key, but the list does not hold it", cause="not listed", purpose="list",
+        "it can be read by its key, but the list does not hold it", cause="any:not listed", purpose="list",
         evidence=evidence,
     )  # fmt: skip
 
@@ -281,7 +283,7 @@ async def read_only_is_kept(case: Case) -> AsyncIterator[Finding]:
     if taken:
         yield case.finding(
             "error", "contract", "A read-only field takes the value that was sent", "the server's own value",
-            f"{taken[0]} = {shown(row[taken[0]])}", cause="read-only taken", purpose="create",
+            f"{taken[0]} = {shown(row[taken[0]])}", cause="any:read-only taken", purpose="create",
             place=_place(case.fields[taken[0]]), subjects=taken, evidence=[exchange],
         )  # fmt: skip
 

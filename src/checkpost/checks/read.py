@@ -11,7 +11,7 @@ from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.world import MOST_ROWS
 from checkpost.findings import Finding
 from checkpost.oracle.same import differences, same
-from checkpost.wire.client import Client, Key
+from checkpost.wire.client import Client, Key, Listing
 from checkpost.wire.exchange import Exchange, Request
 
 _SAMPLE = 12
@@ -69,14 +69,18 @@ async def total_is_true(case: Case) -> AsyncIterator[Finding]:
         raise Blocked(case.state.unusable or "its list was not read")
     if before.total is None:
         raise Skipped("the list gives no total")
-    distinct = len(before.by_key) if before.by_key else len(before.rows)
-    if before.complete and not before.repeated and before.total != distinct:
+    if _miscounted(before):
         again = await case.listing()
-        if again.complete and again.total is not None and again.total != len(again.by_key or again.rows):
+        if _miscounted(again):
             yield case.finding(
-                "error", "contract", "The total is not the number of rows", f"{len(again.rows)}, as the pages hold",
+                "error", "contract", "The total is not the number of rows", f"{len(again.by_key or again.rows)}, as the pages hold",
                 str(again.total), cause="total", purpose="list", evidence=again.exchanges[:1],
             )  # fmt: skip
+
+
+def _miscounted(listing: Listing) -> bool:
+    distinct = len(listing.by_key or listing.rows)
+    return listing.complete and not listing.repeated and listing.total is not None and listing.total != distinct
 
 
 @check("read.item-equals-list", needs=("list", "read"), cost=lambda resource: _SAMPLE)
@@ -103,10 +107,11 @@ async def item_equals_list(case: Case) -> AsyncIterator[Finding]:
         elif row is not None:
             wrong = differences(case.fields, listed, row)
             if wrong and not _changed_meanwhile(listed, row, await _listed_again(case, key), wrong, case):
+                case.state.disputed.update(wrong)
                 yield case.finding(
                     "error", "expectation", "A row read by its key differs from the list",
                     f"{wrong[0]} = {listed[wrong[0]]!r}", f"{wrong[0]} = {row[wrong[0]]!r}",
-                    cause="item differs", purpose="read", subjects=wrong, evidence=[before.exchanges[0], exchange],
+                    cause="any:list differs", purpose="read", subjects=wrong, evidence=[before.exchanges[0], exchange],
                 )  # fmt: skip
 
 
@@ -138,7 +143,7 @@ def succeeded_on_missing(case: Case, purpose: str, exchange: Exchange) -> Findin
         f"{operation.method} on a key that is not there answers {exchange.answer.status}",
         documented.status if documented else "404 (RFC 9110, 15.5.5)",
         str(exchange.answer.status),
-        cause="missing key succeeds",
+        cause=f"any:missing key succeeds: {purpose}",
         purpose=purpose,  # type: ignore[arg-type]
         place=documented.place if documented else None,
         evidence=[exchange],

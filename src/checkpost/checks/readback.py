@@ -28,7 +28,7 @@ def changed_values(
     """A finding for each kind of change between what was sent and what is stored."""
     for name in differences(case.fields, sent, stored):
         field = case.fields[name]
-        if field.read_only or field.write_only:
+        if field.read_only or field.write_only or name in case.state.disputed:
             continue
         kind = change(field, sent[name], stored[name])
         lowered = kind == "capital and small letters changed" and field.format == "email"
@@ -36,7 +36,7 @@ def changed_values(
         subject = f"{name} ({labels[name]})" if labels and name in labels else name
         yield case.finding(
             severity, "expectation", f"A value changed silently: {kind}", f"{name} = {shown(sent[name])}",
-            f"{name} = {shown(stored[name])}", cause=f"changed: {kind}", purpose=purpose, subjects=[subject],
+            f"{name} = {shown(stored[name])}", cause=f"any:changed: {kind}", purpose=purpose, subjects=[subject],
             evidence=evidence,
         )  # fmt: skip
 
@@ -51,7 +51,8 @@ def answer_differs(
     answered = case.client.row_in(exchange.answer)
     if answered is None:
         return
-    wrong = differences(case.fields, answered, stored, [name for name in sent if name in case.fields])
+    names = [name for name in sent if name in case.fields and name not in case.state.disputed]
+    wrong = differences(case.fields, answered, stored, names)
     if wrong:
         name = wrong[0]
         saved = same(case.fields[name], sent[name], stored[name])
@@ -70,7 +71,7 @@ def answer_differs(
 
 async def missing_from_list(case: Case, rows: Sequence[Own], listing: Listing) -> list[Own]:
     """The rows that a complete list does not hold, looked for twice."""
-    if not listing.complete or not any(case.client.key_of(row) for row in listing.rows) and listing.rows:
+    if not listing.complete or listing.repeated or not any(case.client.key_of(row) for row in listing.rows) and listing.rows:
         return []
     missing = [own for own in rows if own.key not in listing.by_key]
     if missing:
@@ -96,11 +97,12 @@ def list_differs(case: Case, key: object, read: Row | None, listed: Row | None, 
     """A finding if the list shows an own row otherwise than reading it by key does."""
     if read is None or listed is None:
         return
-    wrong = differences(case.fields, read, listed)
+    wrong = [name for name in differences(case.fields, read, listed) if name not in case.state.disputed]
     if wrong:
         name = wrong[0]
+        case.state.disputed.update(wrong)
         yield case.finding(
-            "error", "expectation", "The list shows an older or other row than reading by key",
-            f"{name} = {shown(read[name])}", f"{name} = {shown(listed[name])}", cause="list differs", purpose="list",
-            subjects=wrong, evidence=evidence,
+            "error", "expectation", "The list shows another row than reading by key does",
+            f"{name} = {shown(read[name])}, as by key", f"{name} = {shown(listed[name])} in the list", cause="any:list differs",
+            purpose="read", subjects=wrong, evidence=evidence,
         )  # fmt: skip

@@ -8,7 +8,7 @@ from typing import Any
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import shown
 from checkpost.checks.readback import answer_differs, changed_values, list_differs
-from checkpost.checks.registry import Skipped, check
+from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, situation, try_breaks
 from checkpost.checks.update import read_only_kept, write_to_missing
 from checkpost.findings import Finding
@@ -86,6 +86,8 @@ async def omitted_is_reset(case: Case) -> AsyncIterator[Finding]:
     if not exchange.answer.ok:
         return
     read, after = await case.row_now(own.key)
+    if any(same(case.fields[name], before.get(name), after.get(name)) for name in differences(case.fields, record, after)):
+        raise Blocked("a replace is not stored")
     kept = [field.name for field in omitted if field.name in after
             and same(field, before[field.name], after[field.name])]  # fmt: skip
     if kept:

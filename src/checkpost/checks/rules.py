@@ -62,17 +62,16 @@ def accepted(case: Case, purpose: Purpose, each: Break, exchange: Exchange) -> F
         "maxLength": "A text longer than maxLength is accepted",
         "minLength": "A text shorter than minLength is accepted",
     }
-    operation = case.operation(purpose)
     # JSON Schema leaves the assertion of formats open, so that this alone is no error
     severity: Severity = "warning" if each.keyword == "format" else "error"
     sent = "nothing" if each.value is MISSING else shown(each.value, 80)
     return case.finding(
         severity,
         "contract",
-        titles.get(each.keyword, f"A number that breaks {each.keyword} is accepted") + f" by {operation.method}",
+        titles.get(each.keyword, f"A number that breaks {each.keyword} is accepted"),
         f"a refusal: {each.rule[:160]}",
         f"{exchange.answer.status} for {each.field} = {sent}",
-        cause=f"accepts broken {'null' if null else each.keyword}",
+        cause=f"any:accepts broken {'null' if null else each.keyword}",
         purpose=purpose,
         place=each.place,
         subjects=[each.field],

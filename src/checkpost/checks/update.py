@@ -14,6 +14,7 @@ from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, situation, try_breaks
 from checkpost.findings import Finding
 from checkpost.model.resource import MISSING, Purpose
+from checkpost.oracle.same import change as alteration
 from checkpost.oracle.same import differences, same
 from checkpost.values.broken import Break
 from checkpost.wire.client import Row
@@ -74,7 +75,9 @@ def judge_change(
     lost = [
         name
         for name in differences(case.fields, change, after)
-        if name in before and same(case.fields[name], before[name], after[name])
+        if name in before
+        and same(case.fields[name], before[name], after[name])
+        and alteration(case.fields[name], change[name], after[name]) != "the number was rounded"
     ]
     if lost:
         name = lost[0]
@@ -214,9 +217,9 @@ async def read_only_kept(case: Case, purpose: Purpose) -> AsyncIterator[Finding]
     if taken:
         field = case.fields[taken[0]]
         yield case.finding(
-            "error", "contract", f"{case.operation(purpose).method} overwrites a read-only field",
+            "error", "contract", "A read-only field takes the value that was sent",
             f"{taken[0]} = {shown(row.get(taken[0]))}", f"{taken[0]} = {shown(after[taken[0]])}",
-            cause="read-only taken", purpose=purpose, place=field.node.place if field.node else None, subjects=taken,
+            cause="any:read-only taken", purpose=purpose, place=field.node.place if field.node else None, subjects=taken,
             evidence=[own.exchange, exchange, read],
         )  # fmt: skip
 

@@ -32,6 +32,7 @@ class State:
     not_creatable: str = ""
     not_removable: str = ""
     recipe: str = ""
+    disputed: set[str] = field(default_factory=set)
     used: set[Key] = field(default_factory=set)
     created: set[Key] = field(default_factory=set)
     answers: dict[str, int] = field(default_factory=dict)

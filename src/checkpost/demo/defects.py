@@ -242,7 +242,7 @@ class MissingKeyEmpty(TableApi):
             return await super().on_read(request)
         except Refusal as refusal:
             if refusal.status == 404:
-                return json_answer({"id": 0, "label": "", "colour": "#888888"})
+                return json_answer({"id": 0, "label": "none", "colour": "#888888"})
             raise
 
 
@@ -517,7 +517,10 @@ class SqlInError(TableApi):
 @defect("error-body-undocumented", "vaults", "POST", "errors", "An error's body is not the documented one.")
 class ErrorBodyUndocumented(TableApi):
     def problem(self, refusal: Refusal) -> Response:
-        return json_answer({"error": refusal.detail}, refusal.status, media_type="application/problem+json")
+        answer = super().problem(refusal)
+        body = {"error": refusal.detail}
+        headers = {name: value for name, value in answer.headers.items() if name == "www-authenticate"}
+        return json_answer(body, refusal.status, headers, "application/problem+json")
 
 
 @defect("error-media-type", "tags", "GET", "errors", "An error is sent as plain text.", item=True)
@@ -571,6 +574,6 @@ class WrongCredentialsTaken(TableApi):
     def caller(self, request: Request) -> Caller:
         header = request.headers.get("authorization", "")
         for token, who in self.tokens.items():
-            if header.removeprefix("Bearer ")[:-1] == token[:-1]:
+            if header.removeprefix("Bearer ")[:-4] == token[:-4]:
                 return Caller(*who)
         return super().caller(request)

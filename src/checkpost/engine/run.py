@@ -114,6 +114,7 @@ async def run(
         finally:
             if world.journal is not None:
                 left = await tidy(world)
+    world.findings.unite()
     checks = runner.results + _conformance(world, resources)
     findings = _with_scripts(world)
     return Result(

@@ -214,6 +214,8 @@ class Client:
         step = len(rows)
         if total is not None and total > most:
             complete = False
+        elif total is not None and query.get(str(paging.limit), 0) >= total:
+            pass  # one page was to hold them all
         elif paging.style in {"offset", "page"} and paging.position and rows and (total is None or total > step):
             complete = await self._further(query, step, total, most, pages, exchanges, check, situation)
         elif paging.style == "next":
@@ -258,7 +260,8 @@ class Client:
             if rows is None or (rows and rows == pages[0]):
                 return False
             pages.append(rows)
-        return total is None or sum(map(len, pages)) >= total
+        # a page that is not full before the last one: the parameters do not mean what was taken for granted
+        return all(len(rows) == step for rows in pages[:-1]) or total is None or sum(map(len, pages)) >= total
 
     async def _linked(
         self, first: Exchange, most: int, pages: list[list[Row]], exchanges: list[Exchange], check: str
