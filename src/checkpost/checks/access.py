@@ -35,7 +35,7 @@ async def _ask(case: Case, purpose: Purpose, credentials: str, situation: str) -
         key = next(iter(before.by_key), None) if before else None
         return await case.send("read", situation, key=key, credentials=credentials) if key else None
     if not may_write:
-        case.remark(f"{case.operation(purpose).method} was not tried, since no own row could be made")
+        case.remark("operations that write were not tried, since no own row could be made")
         return None
     if purpose == "create":
         exchange, _ = await case.create(await case.record(), situation, credentials=credentials)

@@ -181,7 +181,7 @@ def _media_and_body(observation: Observation, documented: Response, validators: 
     for violation in validators.violations(media.schema, body, "response"):
         if (violation.place, violation.field_name) not in reported:
             reported.add((violation.place, violation.field_name))
-            yield _body_finding(observation, violation)
+            yield _body_finding(observation, violation, validators)
 
 
 def _cause(answer: Answer, kind: str, operation: Operation) -> str:
@@ -194,23 +194,28 @@ def _covers(documented: str, media_type: str) -> bool:
     return documented in {media_type, "*/*"} or (rest == "*" and media_type.startswith(kind + "/"))
 
 
-def _body_finding(observation: Observation, violation: Violation) -> Finding:
+def _body_finding(observation: Observation, violation: Violation, validators: Validators) -> Finding:
     answer = observation.exchange.answer
     where = "/".join("*" if isinstance(part, int) else part for part in violation.path) or "the body"
+    rule = f"{violation.keyword}: {shown(validators.rule(violation.place))}"
+    expected = {
+        "writeOnly": "an answer without it (JSON Schema validation, 9.4)",
+        "additionalProperties": "only the fields that its schema has",
+    }
     titles = {
         "writeOnly": f"The write-only field {where} is shown",
         "additionalProperties": "An answer holds a field that its schema rules out",
         "required": "A required field is missing from an answer",
-        "format": f"{where} is not in its documented format",
+        "format": f"A value is not in its documented format: {where}",
     }
     return observation.finding(
         _check_of(answer, "shape.body"),
         "warning" if violation.keyword == "format" else "error",
         "contract",
         "The body of refusals is not the documented one" if answer.status >= 400 else titles.get(
-            violation.keyword, f"{where} breaks its schema ({violation.keyword})"
+            violation.keyword, f"A value breaks its schema: {where}"
         ),
-        f"what {violation.keyword} says",
+        expected.get(violation.keyword, rule),
         violation.message if len(violation.message) <= 200 else violation.message[:199] + "…",
         "body" if answer.status >= 400 else f"{violation.place.location}#{violation.place.pointer}",
         violation.place,

@@ -80,6 +80,13 @@ class Validators:
         except UnicodeEncodeError:
             return False
 
+    def rule(self, place: Place) -> Any:
+        """What stands in the contract at a place; None if nothing does."""
+        try:
+            return pointers.walk(self._library.document(place.location), place.pointer)
+        except LookupError:
+            return None
+
     def _validator(self, schema: Node, direction: Direction) -> Any:
         name = (direction, schema.uri)
         if name not in self._compiled:

@@ -7,12 +7,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from urllib.parse import urljoin, urlsplit
 
-from checkpost.contract.contract import Contract
+from checkpost.contract.contract import Contract, SecurityScheme
 from checkpost.contract.reader import read_contract
 from checkpost.errors import CheckPostError
 from checkpost.model.infer import infer
 from checkpost.model.resource import Model
-from checkpost.profile.credentials import PUBLIC, Role
+from checkpost.profile.credentials import PUBLIC, VARIABLE, Credential, Role
 from checkpost.profile.profile import Profile, read_environment, require_variables
 from checkpost.wire.fetch import loader
 
@@ -64,10 +64,14 @@ def load_contract(profile: Profile, timeout: float) -> tuple[Contract, dict[str,
     return read_contract(profile.contract, loader(role, environment, timeout)), environment
 
 
-def aim(profile: Profile, read_only: bool, timeout: float) -> Target:
-    """Everything a run needs to know before the first request. Raises CheckPostError."""
-    require_variables(profile.role, read_environment(profile.folder), profile)
+def aim(profile: Profile, read_only: bool, timeout: float, credentials: Sequence[str] = ()) -> Target:
+    """Everything a run needs to know before the first request. ``credentials`` (``SCHEME=VARIABLE``, or
+    the variable alone) take the place of the profile's role. Raises CheckPostError."""
+    if not credentials:
+        require_variables(profile.role, read_environment(profile.folder), profile)
     contract, environment = load_contract(profile, timeout)
+    role = _role(contract, credentials) if credentials else profile.role
+    require_variables(role, environment, profile)
     _refuse_flaws(contract)
     base_url = _base_url(profile, contract)
     model = infer(contract, profile.resources)
@@ -83,7 +87,37 @@ def aim(profile: Profile, read_only: bool, timeout: float) -> Target:
             f"{profile.file}: there is no resource {unknown[0]!r} in the contract; the resources are {known}."
         )
     no_writes = why_no_writes(base_url, read_only, profile.allow_writes)
-    return Target(contract, model, base_url, profile.role, profile, environment, no_writes)
+    return Target(contract, model, base_url, role, profile, environment, no_writes)
+
+
+def _role(contract: Contract, credentials: Sequence[str]) -> Role:
+    """A role of credentials that were given as environment variables. Raises CheckPostError."""
+    schemes = {scheme.name: scheme for scheme in contract.schemes}
+    made = []
+    for text in credentials:
+        name, _, variable = text.rpartition("=")
+        if name and name not in schemes:
+            known = ", ".join(schemes) or "none"
+            raise CheckPostError(f"--credential {text}: the contract has no security scheme {name!r} (it has: {known}).")
+        if not VARIABLE.fullmatch("${" + variable + "}"):
+            raise CheckPostError(
+                f"--credential {text.partition('=')[0]}: name an environment variable, as in SCHEME=VARIABLE; a secret "
+                "itself does not belong on a command line."
+            )
+        if not name and len(schemes) > 1:
+            raise CheckPostError(f"--credential {variable}: say for which scheme, as SCHEME={variable}; the contract "
+                                 f"has {', '.join(schemes)}.")  # fmt: skip
+        made.append(_credential(schemes.get(name or next(iter(schemes), "")), variable))
+    return Role("user", tuple(made))
+
+
+def _credential(scheme: SecurityScheme | None, variable: str) -> Credential:
+    reference = "${" + variable + "}"
+    if scheme is not None and scheme.type == "apiKey" and scheme.where in {"header", "query", "cookie"}:
+        return Credential(scheme.where, scheme.parameter, reference)  # type: ignore[arg-type]
+    if scheme is not None and scheme.type == "http" and scheme.scheme == "basic":
+        return Credential("header", "Authorization", f"Basic {reference}", encoded=True)
+    return Credential("header", "Authorization", f"Bearer {reference}")
 
 
 def _refuse_flaws(contract: Contract) -> None:

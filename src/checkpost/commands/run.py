@@ -1,0 +1,157 @@
+"""``checkpost run``: carry out the checks, show and store what was found."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from checkpost.commands.options import check_families, check_resources, profile_of, with_choice, with_target
+from checkpost.errors import CLEAN, FINDINGS, NOT_COMPLETED, CheckPostError
+
+if TYPE_CHECKING:
+    from checkpost.engine.plan import Planned
+    from checkpost.engine.run import Result
+    from checkpost.engine.target import Target
+
+Json = dict[str, Any]
+
+
+@click.command()
+@with_target
+@with_choice
+@click.option("--seed", type=int, default=1, show_default=True, help="Makes generated values repeatable.")
+@click.option("--concurrency", type=click.IntRange(1, 256), default=16, show_default=True, help="Requests at once.")
+@click.option("--timeout", type=click.FloatRange(0.1), default=10.0, show_default=True, help="Seconds for one request.")
+@click.option("--out", "reports", multiple=True, type=click.Path(path_type=Path), metavar="FILE",
+              help="Write a report; the ending names the format: .json.")
+@click.option("--fail-on", type=click.Choice(["error", "warning", "note", "never"]), default="error",
+              show_default=True, help="The least severity that makes the run fail.")  # fmt: skip
+def run(
+    contract: str | None,
+    profile_file: Path | None,
+    base_url: str | None,
+    credentials: tuple[str, ...],
+    role: str | None,
+    families: tuple[str, ...],
+    resources: tuple[str, ...],
+    read_only: bool,
+    allow_writes: tuple[str, ...],
+    seed: int,
+    concurrency: int,
+    timeout: float,
+    reports: tuple[Path, ...],
+    fail_on: str,
+) -> None:
+    """Run the checks of CONTRACT (or of the profile's contract) against a live API.
+
+    Rows are written only on this machine (a loopback address) or where --allow-writes names the host, and
+    are removed again.
+    """
+    from checkpost.engine.plan import plan
+    from checkpost.engine.target import aim
+    from checkpost.wire.session import Limits
+
+    check_families(families)
+    check_reports(reports)
+    profile = profile_of(contract, profile_file, base_url, role, allow_writes)
+    target = aim(profile, read_only, timeout, credentials)
+    check_resources(resources, [resource.name for resource in target.model.resources])
+    planned = plan(target.model, families, resources, target.no_writes)
+    result = carry_out(target, planned, Limits(timeout, concurrency), seed)
+    document = keep(result, reports)
+    show(document)
+    sys.exit(exit_status(document, fail_on))
+
+
+def check_reports(reports: tuple[Path, ...]) -> None:
+    """Raise CheckPostError for a report that could not be written, before anything is sent."""
+    for report in reports:
+        if report.suffix != ".json":
+            raise CheckPostError(f"{report}: the ending of a report names its format, which is .json.")
+        if not report.resolve().parent.is_dir():
+            raise CheckPostError(f"{report}: the folder of the report does not exist.")
+
+
+def carry_out(target: Target, planned: list[Planned], limits: Any, seed: int) -> Result:
+    """Run the checks with a progress bar on a terminal; an interrupt ends them early, rows removed."""
+    import asyncio
+    import signal
+
+    from checkpost.engine.run import run as run_checks
+
+    async def work() -> Result:
+        stop = asyncio.Event()
+        loop = asyncio.get_running_loop()
+        for name in (signal.SIGINT, signal.SIGTERM):
+            try:
+                loop.add_signal_handler(name, stop.set)
+            except (NotImplementedError, RuntimeError):  # not on this system, or not on the main thread
+                break
+        with _progress(len(planned)) as advance:
+            return await run_checks(target, planned, limits, seed, advance, stop)
+
+    return asyncio.run(work())
+
+
+def _progress(total: int) -> Any:
+    import contextlib
+
+    if not sys.stderr.isatty():
+        return contextlib.nullcontext(lambda done, count, label: None)
+
+    @contextlib.contextmanager
+    def bar() -> Any:
+        from rich.console import Console
+        from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+
+        columns = (BarColumn(28), MofNCompleteColumn(), TimeElapsedColumn(), TextColumn("{task.description}"))
+        with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
+            task = progress.add_task("reading the lists", total=total)
+            yield lambda done, count, label: progress.update(task, completed=done, description=label)
+
+    return bar()
+
+
+def keep(result: Result, reports: tuple[Path, ...] = ()) -> Json:
+    """Store a run with its exchanges and write its reports; the run's document."""
+    import json
+
+    from checkpost.report.document import document, exchange_document, redactor_of
+    from checkpost.store.runs import save
+
+    made = document(result)
+    redactor = redactor_of(result)
+    save(result.target.profile.folder, made, (exchange_document(each, redactor) for each in result.exchanges))
+    for report in reports:
+        try:
+            report.write_text(json.dumps(made, ensure_ascii=False, indent=2) + "\n", "utf-8")
+        except OSError as error:
+            raise CheckPostError(f"{report}: the report cannot be written ({error.strerror}).") from None
+    return made
+
+
+def show(document: Json) -> None:
+    """Print a run as a person reads it."""
+    from rich.console import Console
+
+    from checkpost.report.terminal import show_run
+
+    console = Console(highlight=False, soft_wrap=False)
+    show_run(document, console, commands=False)
+    if document["findings"]:
+        console.print(f"checkpost show {document['findings'][0]['id']}  shows a finding with its evidence",
+                      style="dim")  # fmt: skip
+
+
+def exit_status(document: Json, fail_on: str) -> int:
+    """What the process ends with: see ``checkpost.errors``."""
+    order = ["note", "warning", "error"]
+    if document["run"]["interrupted"]:
+        return NOT_COMPLETED
+    failing = order[order.index(fail_on) :] if fail_on in order else []
+    if any(document["summary"]["findings"][severity] for severity in failing):
+        return FINDINGS
+    return NOT_COMPLETED if document["summary"]["left"] else CLEAN

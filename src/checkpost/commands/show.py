@@ -1,0 +1,62 @@
+"""``checkpost show``: stored runs and their findings."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from checkpost.commands.options import PROFILE_NAME
+from checkpost.errors import CheckPostError
+
+
+@click.command()
+@click.argument("name", required=False, metavar="[RUN|FINDING]")
+@click.argument("finding", required=False)
+@click.option("--profile", "profile_file", type=click.Path(path_type=Path), metavar="FILE",
+              help="The profile beside which the runs are stored.")
+@click.option("--list", "listing", is_flag=True, help="List the stored runs.")
+@click.option("--checks", is_flag=True, help="List every check of the run with its outcome.")
+@click.option("--exchange", type=int, metavar="N", help="Show exchange N of the run.")  # fmt: skip
+def show(
+    name: str | None,
+    finding: str | None,
+    profile_file: Path | None,
+    listing: bool,
+    checks: bool,
+    exchange: int | None,
+) -> None:
+    """Show the latest run, the RUN of a name, or one FINDING (its id, or the beginning of it)."""
+    from rich.console import Console
+
+    from checkpost.report.terminal import show_checks, show_exchange, show_finding, show_list, show_run
+    from checkpost.store.runs import load, load_exchange, names
+
+    folder = (profile_file or Path(PROFILE_NAME)).parent
+    stored = names(folder)
+    console = Console(highlight=False)
+    if not stored:
+        raise CheckPostError(f"No run is stored in {folder.resolve()}; checkpost run makes one.")
+    if listing:
+        show_list([load(folder, each) for each in stored], console)
+        return
+    run, wanted = stored[0], finding
+    if name is not None:
+        matching = [each for each in stored if each.startswith(name)]
+        run, wanted = (matching[0], finding) if matching else (run, finding or name)
+    document = load(folder, run)
+    if exchange is not None:
+        show_exchange(load_exchange(folder, run, exchange), console)
+    elif checks:
+        show_checks(document, console)
+    elif wanted is None:
+        show_run(document, console)
+    else:
+        chosen = [each for each in document["findings"] if each["id"].startswith(wanted)]
+        if not chosen:
+            raise CheckPostError(
+                f"There is no run and, in the run {run}, no finding whose name begins with {wanted!r}; "
+                "checkpost show names the findings, checkpost show --list the runs."
+            )
+        for each in chosen:
+            show_finding(document, each, console)

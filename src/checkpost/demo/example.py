@@ -1,0 +1,59 @@
+"""The example's profile, and the stand-in's lists as they are from outside."""
+
+from __future__ import annotations
+
+import asyncio
+import urllib.request
+from pathlib import Path
+from typing import Any
+
+from checkpost.checks.world import MOST_ROWS
+from checkpost.demo.seedbank import TOKENS, VARIABLES
+from checkpost.engine.target import Target
+from checkpost.wire.client import Client
+from checkpost.wire.session import Limits, Session
+
+_PROFILE = """\
+# The example's profile: a made-up seed bank.
+contract: seedbank.yaml
+base_url: {base_url}
+
+# The tokens are in .env beside this file.
+roles:
+  curator:
+    bearer: ${{{mira}}}
+  technician:
+    bearer: ${{{tomas}}}
+  second_technician:
+    bearer: ${{{wen}}}
+  auditor:
+    bearer: ${{{ines}}}
+  public: none
+
+run_as: curator
+"""
+
+
+def write_profile(folder: Path, base_url: str, contract_url: str) -> Path:
+    """Put the stand-in's contract, a profile and a ``.env`` into a folder; the profile's path."""
+    with urllib.request.urlopen(contract_url) as answer:  # a loopback address of this process's own making
+        (folder / "seedbank.yaml").write_bytes(answer.read())
+    secrets = "".join(f"{VARIABLES[user]}={token}\n" for token, (user, _) in TOKENS.items())
+    (folder / ".env").write_text(secrets, "utf-8")
+    profile = folder / "checkpost.yaml"
+    profile.write_text(_PROFILE.format(base_url=base_url, **VARIABLES), "utf-8")
+    return profile
+
+
+def lists(target: Target) -> dict[str, list[dict[str, Any]]]:
+    """The rows of every resource, as the run's role sees them."""
+
+    async def read() -> dict[str, list[dict[str, Any]]]:
+        async with Session({target.role.name: target.role}, target.environment, Limits()) as session:
+            clients = [Client(session, target.base_url, each, target.role.name) for each in target.model.resources]
+            listings = await asyncio.gather(*(client.whole_list(MOST_ROWS) for client in clients))
+        return {
+            client.resource.name: list(listing.rows) for client, listing in zip(clients, listings, strict=True)
+        }
+
+    return asyncio.run(read())

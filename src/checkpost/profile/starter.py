@@ -1,0 +1,93 @@
+"""A starter profile: what was understood, written out so that it can be corrected."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from pathlib import Path
+
+from checkpost.contract.contract import Contract, SecurityScheme
+from checkpost.model.resource import Model, Resource
+
+
+def starter(contract: Contract, model: Model, folder: Path) -> str:
+    """The YAML text of a profile for a contract, to be put into ``folder``; ``run`` takes it as it is."""
+    return "\n".join(_lines(contract, model, folder)) + "\n"
+
+
+def _lines(contract: Contract, model: Model, folder: Path) -> Iterator[str]:
+    location = contract.location
+    if "://" not in location:
+        location = os.path.relpath(location, folder)
+    yield "# Where the contract is: a path from this file, or a URL."
+    yield f"contract: {_quoted(location)}"
+    yield ""
+    yield "# The instance to check. Make sure that it is a test instance."
+    urls = [server.url for server in contract.servers if server.url.startswith("http")]
+    yield f"base_url: {_quoted(urls[0])}" if urls else "# base_url: http://127.0.0.1:8000"
+    for url in urls[1:]:
+        yield f"# base_url: {_quoted(url)}"
+    yield ""
+    yield "# Hosts other than this machine on which rows may be created, changed and deleted."
+    yield "# allow_writes: [test.example.org]"
+    yield ""
+    yield "# Who may use the API. Secrets stay in the environment or in a file .env beside this one."
+    yield "roles:"
+    secured = bool(contract.schemes)
+    if secured:
+        yield "  user:"
+        for scheme in contract.schemes[:1]:
+            yield from _credential(scheme)
+    yield "  public: none"
+    yield ""
+    yield "# The role that the checks run as; without it, the first one above."
+    yield f"# run_as: {'user' if secured else 'public'}"
+    yield ""
+    yield "# What was understood of each resource. Uncomment a line to correct it."
+    yield "resources:"
+    if not model.resources:
+        yield "  {}"
+    for resource in model.resources:
+        yield from _resource(resource)
+    for doubt in model.doubts:
+        yield f"# doubt: {doubt.resource}: {doubt.message}"
+
+
+def _credential(scheme: SecurityScheme) -> Iterator[str]:
+    if scheme.type == "http" and scheme.scheme == "basic":
+        yield "    basic: {user: someone, password: \"${API_PASSWORD}\"}"
+    elif scheme.type == "apiKey" and scheme.where in {"header", "query", "cookie"}:
+        yield f"    {scheme.where}: {{{_quoted(scheme.parameter)}: \"${{API_KEY}}\"}}"
+    else:
+        yield "    bearer: ${API_TOKEN}"
+
+
+def _resource(resource: Resource) -> Iterator[str]:
+    yield f"  {_quoted(resource.name)}:"
+    yield "    skip: false"
+    if resource.key:
+        fields = ", ".join(resource.key.fields)
+        yield f"    # key: [{fields}]  # {resource.key.reason.certainty}: {resource.key.reason.text}"
+    else:
+        yield "    # key: [FIELD]  # not known"
+    envelope = resource.envelope
+    if envelope.rows:
+        yield f"    # rows: {envelope.rows}  # {envelope.reason.certainty}: {envelope.reason.text}"
+    if envelope.total:
+        yield f"    # total: {envelope.total}"
+    if envelope.row:
+        yield f"    # row: {envelope.row}"
+    if envelope.body:
+        yield f"    # body: {envelope.body}"
+    unique = [field.name for field in resource.fields if field.unique_reason]
+    yield f"    # unique: [{', '.join(unique)}]"
+    references = ", ".join(f"{each.field}: {each.resource}" for each in resource.relations)
+    yield f"    # references: {{{references}}}"
+
+
+def _quoted(text: str) -> str:
+    """A YAML scalar, quoted where it might be read as something else."""
+    plain = text.replace("-", "").replace("_", "").replace("/", "").replace(".", "")
+    if plain.isalnum() and not plain.isdigit() and plain.lower() not in {"true", "false", "null"} and text[0] != "-":
+        return text
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'

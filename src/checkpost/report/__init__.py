@@ -1,0 +1,1 @@
+"""A run as a document, and that document as people and programs read it."""

@@ -1,0 +1,137 @@
+"""A run as a JSON document (docs/report.schema.json); every secret in it is masked."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Any
+
+from checkpost import __version__
+from checkpost.engine.run import Result
+from checkpost.findings import SEVERITIES, Finding
+from checkpost.wire.exchange import Exchange
+from checkpost.wire.redaction import Redactor
+
+Json = dict[str, Any]
+FORMAT = 1
+_LONGEST_BODY = 8192
+
+
+def redactor_of(result: Result) -> Redactor:
+    """Masks every secret that any role of the run uses."""
+    target = result.target
+    roles = [*target.profile.roles.values(), target.role]
+    names = {name for role in roles for name in role.variables}
+    return Redactor({name: target.environment[name] for name in names if name in target.environment})
+
+
+def exchange_document(exchange: Exchange, redactor: Redactor) -> Json:
+    """One exchange as it is stored: bodies as text, cut where they are very long."""
+    request, answer = exchange.request, exchange.answer
+    return {
+        "number": exchange.number,
+        "check": exchange.check,
+        "role": request.role,
+        "credentials": request.credentials,
+        "request": {
+            "method": request.method,
+            "url": redactor.text(request.url),
+            "headers": [[name, redactor.header(name, value)] for name, value in request.headers.items()],
+            "body": _text(request.body, redactor),
+        },
+        "answer": {
+            "status": answer.status,
+            "headers": [[name, redactor.header(name, value)] for name, value in answer.headers],
+            "body": _text(answer.body, redactor),
+            "failure": answer.failure,
+            "detail": redactor.text(answer.detail),
+        },
+        "seconds": round(exchange.seconds, 4),
+        "attempts": exchange.attempts,
+    }
+
+
+def _text(body: bytes | None, redactor: Redactor) -> str | None:
+    if body is None:
+        return None
+    text = redactor.text(body.decode("utf-8", "replace"))
+    return text if len(text) <= _LONGEST_BODY else f"{text[:_LONGEST_BODY]}… ({len(body)} bytes in all)"
+
+
+def document(result: Result) -> Json:
+    """The whole run."""
+    redactor = redactor_of(result)
+    target = result.target
+    outcomes = Counter(check.outcome for check in result.checks)
+    severities = Counter(finding.severity for finding in result.findings)
+    by_number = {exchange.number: exchange for exchange in result.exchanges}
+    plain: Json = {
+        "format": FORMAT,
+        "run": {
+            "id": result.run,
+            "checkpost": __version__,
+            "started": result.started.isoformat(timespec="seconds"),
+            "seconds": round(result.seconds, 2),
+            "seed": result.seed,
+            "contract": {
+                "location": target.contract.location,
+                "title": target.contract.title,
+                "openapi": target.contract.version,
+            },
+            "base_url": target.base_url,
+            "role": target.role.name,
+            "no_writes": target.no_writes,
+            "interrupted": result.interrupted,
+        },
+        "summary": {
+            "checks": {name: outcomes[name] for name in ("passed", "failed", "skipped", "blocked")},
+            "findings": {name: severities[name] for name in reversed(SEVERITIES)},
+            "requests": len(result.exchanges),
+            "operations": len(target.contract.operations),
+            "not_exercised": [
+                {"method": method, "path": path, "reason": why} for method, path, why in result.not_exercised
+            ],
+            "left": list(result.left),
+        },
+        "findings": [_finding(finding, result, by_number, redactor) for finding in result.findings],
+        "checks": [
+            {
+                "check": each.check,
+                "family": each.family,
+                "resource": each.resource,
+                "role": each.role,
+                "outcome": each.outcome,
+                "reason": each.reason,
+                "requests": each.requests,
+                "seconds": round(each.seconds, 3),
+            }
+            for each in result.checks
+        ],
+    }
+    masked: Json = redactor.value(plain)
+    return masked
+
+
+def _finding(finding: Finding, result: Result, by_number: dict[int, Exchange], redactor: Redactor) -> Json:
+    first = finding.operations[0] if finding.operations else ("", "")
+    return {
+        "id": finding.id,
+        "check": finding.check,
+        "family": finding.family,
+        "resource": finding.resource,
+        "operation": {"method": first[0], "path": first[1]},
+        "operations": [{"method": method, "path": path} for method, path in finding.operations],
+        "role": finding.role,
+        "severity": finding.severity,
+        "basis": finding.basis,
+        "title": finding.title,
+        "expected": finding.expected,
+        "observed": finding.observed,
+        "subjects": list(finding.subjects),
+        "pointer": finding.place.pointer if finding.place else None,
+        "line": result.lines.get(finding.id),
+        "count": finding.count,
+        "reproduce": finding.reproduce,
+        "exchanges": [
+            exchange_document(by_number[number], redactor) for number in finding.exchanges if number in by_number
+        ],
+    }

@@ -1,0 +1,240 @@
+"""A stored run as a person reads it in a terminal: a matrix first, then the findings, the gravest first."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from typing import Any
+
+from rich.console import Console, Group, RenderableType
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from checkpost.checks.registry import FAMILIES
+
+Json = dict[str, Any]
+
+_COLOURS = {"error": "bold red", "warning": "yellow", "note": "cyan"}
+_SIGNS = {"error": "✗", "warning": "▲", "note": "•"}
+_MOST_SUBJECTS = 6
+
+
+def show_run(document: Json, console: Console, commands: bool = True) -> None:
+    """Print a whole run; ``commands`` adds to each finding the command that reproduces it."""
+    console.print(_heading(document))
+    console.print()
+    console.print(_matrix(document))
+    console.print(_legend())
+    console.print()
+    for finding in document["findings"]:
+        console.print(_finding(finding, commands))
+        console.print()
+    for line in _not_done(document):
+        console.print(line)
+    console.print(_verdict(document))
+
+
+def _heading(document: Json) -> RenderableType:
+    run, summary = document["run"], document["summary"]
+    first = Text.assemble((run["contract"]["title"] or "API", "bold"), "  ", run["base_url"], "  as ", run["role"])
+    writes = f"nothing written: {run['no_writes']}" if run["no_writes"] else "writes allowed"
+    second = Text(
+        f"run {run['id']}  {summary['requests']} requests in {run['seconds']:.1f} s  seed {run['seed']}  {writes}",
+        style="dim",
+    )
+    return Group(first, second)
+
+
+def cell(checks: list[Json], findings: list[Json]) -> tuple[str, str]:
+    """The sign of one resource and family, and its style: findings, else blocked, passed or skipped."""
+    outcomes = Counter(check["outcome"] for check in checks)
+    if findings:
+        worst = min((finding["severity"] for finding in findings), key=list(_SIGNS).index)
+        return f"{_SIGNS[worst]} {len(findings)}", _COLOURS[worst]
+    if outcomes["blocked"]:
+        return "!", "magenta"
+    if outcomes["passed"]:
+        return "✓", "green"
+    # a check that failed by a finding told under another family, or under all resources
+    return ("✓", "green") if outcomes["failed"] else ("–", "dim")
+
+
+def _matrix(document: Json) -> Table:
+    table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
+    table.add_column("", no_wrap=True, min_width=18)
+    families = [name for name in FAMILIES if any(check["family"] == name for check in document["checks"])]
+    for name in families:
+        table.add_column(name, justify="center", no_wrap=True)
+    resources = list(dict.fromkeys(check["resource"] for check in document["checks"] if check["resource"]))
+    for resource in resources:
+        row = [Text(resource)]
+        for family in families:
+            checks = [each for each in document["checks"] if (each["resource"], each["family"]) == (resource, family)]
+            findings = [each for each in document["findings"]
+                        if (each["resource"], each["family"]) == (resource, family)]  # fmt: skip
+            sign, style = cell(checks, findings)
+            row.append(Text(sign, style=style))
+        table.add_row(*row)
+    return table
+
+
+def _legend() -> Text:
+    return Text("✓ passed  ✗ errors  ▲ warnings  • notes  ! blocked  – skipped", style="dim")
+
+
+def operations_text(finding: Json) -> str:
+    """The operations that a finding names, the first ones in full."""
+    names = [f"{each['method']} {each['path']}" for each in finding["operations"]]
+    more = f" and {len(names) - 4} more" if len(names) > 4 else ""
+    return ", ".join(names[:4]) + more
+
+
+def _finding(finding: Json, commands: bool) -> RenderableType:
+    severity = finding["severity"]
+    head = Text.assemble(
+        (f"{_SIGNS[severity]} {severity:<8}", _COLOURS[severity]), (finding["title"], "bold"),
+        (f"  {finding['id']}", "dim"),
+    )  # fmt: skip
+    facts = Table.grid(padding=(0, 2, 0, 0))
+    facts.add_column(style="dim", no_wrap=True)
+    facts.add_column(overflow="fold")
+    for name, value in _facts(finding, commands):
+        facts.add_row(name, Text(value))
+    return Group(head, Padding(facts, (0, 0, 0, 10)))
+
+
+def _facts(finding: Json, commands: bool) -> Iterator[tuple[str, str]]:
+    yield "where", operations_text(finding)
+    yield "expected", finding["expected"]
+    yield "seen", finding["observed"] + (f"  ({finding['count']} times)" if finding["count"] > 1 else "")
+    if finding["subjects"]:
+        more = len(finding["subjects"]) - _MOST_SUBJECTS
+        yield "with", ", ".join(finding["subjects"][:_MOST_SUBJECTS]) + (f" and {more} more" if more > 0 else "")
+    yield "basis", finding["basis"] + (f", line {finding['line']}" if finding["line"] else "")
+    if commands and finding["reproduce"]:
+        yield "again", finding["reproduce"]
+
+
+def _not_done(document: Json) -> Iterator[RenderableType]:
+    """What was not asked, by reason: nothing is left out silently."""
+    groups: dict[tuple[str, str], dict[str, set[str]]] = {}
+    for check in document["checks"]:
+        if check["outcome"] in {"skipped", "blocked"} or (check["outcome"] == "passed" and check["reason"]):
+            outcome = check["outcome"] if check["outcome"] != "passed" else "in part"
+            if outcome == "skipped" and check["reason"] == "no such answer was met":
+                continue
+            names = groups.setdefault((outcome, check["reason"]), {})
+            names.setdefault(check["check"], set()).add(str(check["resource"]))
+    if groups:
+        table = Table.grid(padding=(0, 2, 0, 0))
+        table.add_column(style="dim", no_wrap=True)
+        table.add_column(overflow="fold", style="dim")
+        for (outcome, reason), names in sorted(groups.items()):
+            resources = sorted({name for each in names.values() for name in each})
+            number = sum(map(len, names.values()))
+            what = next(iter(names)) if len(names) == 1 else f"{number} checks"
+            table.add_row(outcome, f"{what} of {', '.join(resources)}: {reason}")
+        yield table
+        yield Text()
+    missed = document["summary"]["not_exercised"]
+    if missed:
+        yield Text(f"{len(missed)} of {document['summary']['operations']} operations were never exercised:", style="dim")
+        for each in missed[:12]:
+            yield Text(f"  {each['method']} {each['path']}: {each['reason']}", style="dim")
+        if len(missed) > 12:
+            yield Text(f"  and {len(missed) - 12} more", style="dim")
+        yield Text()
+
+
+def _verdict(document: Json) -> RenderableType:
+    summary = document["summary"]
+    checks, findings = summary["checks"], summary["findings"]
+    lines = []
+    if document["run"]["interrupted"]:
+        lines.append(Text("The run was interrupted; what it had not asked yet is not told here.", style="bold"))
+    if summary["left"]:
+        names = ", ".join(summary["left"][:8])
+        lines.append(Text(
+            f"{len(summary['left'])} rows could not be removed: {names}; checkpost sweep tries again.", style="bold red"
+        ))  # fmt: skip
+    found = ", ".join(
+        f"{number} {name}{'s' if number != 1 else ''}" for name, number in findings.items() if number
+    ) or "no findings"  # fmt: skip
+    style = "bold red" if findings["error"] else ("bold yellow" if findings["warning"] else "bold green")
+    counts = ", ".join(f"{checks[name]} {name}" for name in ("passed", "failed", "skipped", "blocked") if checks[name])
+    lines.append(Text.assemble((found, style), f"  checks: {counts}"))
+    return Group(*lines)
+
+
+def show_finding(document: Json, finding: Json, console: Console) -> None:
+    """Print one finding with the exchanges that show it."""
+    console.print(_finding(finding, True))
+    if finding["pointer"]:
+        console.print(Text(f"          contract: {document['run']['contract']['location']}#{finding['pointer']}", style="dim"))
+    for exchange in finding["exchanges"]:
+        console.print()
+        console.print(_exchange(exchange))
+
+
+def _exchange(exchange: Json) -> RenderableType:
+    request, answer = exchange["request"], exchange["answer"]
+    who = {"right": f"as {exchange['role']}", "none": "without credentials", "wrong": "with damaged credentials"}
+    lines = [
+        Text.assemble(
+            (f"{exchange['number']:>5}  ", "dim"), (f"{request['method']} {request['url']}", "bold"),
+            (f"  {who[exchange['credentials']]}", "dim"),
+        )  # fmt: skip
+    ]
+    lines += [Text(f"       {name}: {value}", style="dim") for name, value in request["headers"]]
+    if request["body"]:
+        lines.append(Padding(Text(_pretty(request["body"])), (0, 0, 0, 7)))  # type: ignore[arg-type]
+    status = answer["detail"] or str(answer["status"])
+    lines.append(Text.assemble(("    →  ", "dim"), (status, "bold"), (f"  {exchange['seconds'] * 1000:.0f} ms", "dim")))
+    wanted = {"content-type", "location", "www-authenticate", "allow", "etag", "retry-after"}
+    lines += [Text(f"       {name}: {value}", style="dim") for name, value in answer["headers"] if name.lower() in wanted]
+    if answer["body"]:
+        lines.append(Padding(Text(_pretty(answer["body"])), (0, 0, 0, 7)))  # type: ignore[arg-type]
+    return Group(*lines)
+
+
+def _pretty(body: str, most: int = 1500) -> str:
+    import json
+
+    try:
+        text = json.dumps(json.loads(body), ensure_ascii=False, indent=2)
+        text = text if text.count("\n") <= 16 else json.dumps(json.loads(body), ensure_ascii=False)
+    except ValueError:
+        text = body
+    return text if len(text) <= most else text[:most] + "…"
+
+
+def show_exchange(exchange: Json, console: Console) -> None:
+    """Print one stored exchange."""
+    console.print(_exchange(exchange))
+
+
+def show_list(documents: list[Json], console: Console) -> None:
+    """Print a line for each stored run."""
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
+    for name in ("run", "base URL", "role", "errors", "warnings", "notes", "requests"):
+        table.add_column(name, overflow="fold")
+    for document in documents:
+        run, summary = document["run"], document["summary"]
+        numbers = (str(summary["findings"][name]) for name in ("error", "warning", "note"))
+        table.add_row(run["id"], run["base_url"], run["role"], *numbers, str(summary["requests"]))
+    console.print(table)
+
+
+def show_checks(document: Json, console: Console) -> None:
+    """Print every check of a run with its outcome."""
+    signs = {"passed": ("✓", "green"), "failed": ("✗", "red"), "blocked": ("!", "magenta"), "skipped": ("–", "dim")}
+    for check in document["checks"]:
+        sign, style = signs[check["outcome"]]
+        requests = f"{check['requests']} requests" if check["requests"] else ""
+        console.print(
+            Text.assemble(
+                (f"{sign} {check['outcome']:<8}", style), f"{check['resource'] or '':<20} {check['check']:<26}",
+                (f"{requests}  {check['reason']}", "dim"),
+            )  # fmt: skip
+        )

@@ -1,0 +1,1 @@
+"""Runs with their exchanges, kept in SQLite beside the profile."""
