@@ -82,8 +82,7 @@ class Case:
         listing = await self.client.whole_list(MOST_ROWS, self.check.name)
         self.requests += len(listing.exchanges)
         if not listing.complete:
-            why = listing.problem or f"it has over {MOST_ROWS} rows"
-            self.remark(f"the list was not looked through: {why}")
+            self.remark(f"the list was not looked through: {listing.problem or listing.partial}")
         return listing
 
     async def row_now(self, key: Key) -> tuple[Exchange, Row]:

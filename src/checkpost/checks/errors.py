@@ -87,11 +87,14 @@ async def method_not_offered(case: Case) -> AsyncIterator[Finding]:
             continue
         journal = case.world.journal
         assert journal is not None
-        case.made.append(journal.intend(case.resource.name, record))
+        number = journal.intend(case.resource.name, record)
+        case.made.append(number)
         request = Request(method, url, case.world.role.name, {"Content-Type": "application/json"}, raw)
         exchange = await case.world.session.send(request, case.check.name)
         case.requests += 1
         answer = exchange.answer
+        if answer.refused:
+            journal.gone(number)
         if answer.ok or answer.status >= 500 and answer.status != 501:
             yield case.finding(
                 "error" if answer.status >= 500 else "warning", "standard",

@@ -37,7 +37,7 @@ async def lists_rows(case: Case) -> AsyncIterator[Finding]:
         else:
             raise Blocked(state.unusable)
     if not state.before.complete:
-        case.remark(f"the list has over {MOST_ROWS} rows and was not read to its end")
+        case.remark(f"the list was not read to its end: {state.before.problem or state.before.partial}")
 
 
 @check("read.keys-unique", needs=("list",))

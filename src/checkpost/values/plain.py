@@ -86,7 +86,10 @@ class Values:
         if limit is not None and limit < len(self.mark) + 4:
             letters = "abcdefghijklmnopqrstuvwxyz0123456789"
             return "".join(random.choice(letters) for _ in range(limit))
-        return self.text(field, f"Sample {number}")
+        # what is unique may be a key, which has to stand in a path
+        return self.text(field, f"Sample-{number}" if field.unique else f"Sample {number}").replace(
+            " ", "-" if field.unique else " "
+        )
 
     def _array(self, field: Field, number: int, random: Random) -> Any:
         items = field.keywords.get("items")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import quote, unquote, urlencode, urljoin, urlsplit
 
@@ -21,14 +21,15 @@ Row = dict[str, Any]
 #: Told of every answer to a documented operation: what was asked, the exchange, the situation in words.
 Observer = Callable[[Operation, Exchange, str], None]
 
-USUAL_PAGE = 200
+USUAL_PAGE = 100
+_IN_URLS = "%:/?#[]@!$&'()*+,;=-._~"
 MOST_PAGES = 500
 
 
 @dataclass(frozen=True)
 class Listing:
-    """The rows of a list. ``complete`` says whether all of them were read; ``problem`` why not, if that was
-    not for their number. ``repeated`` holds keys that stood twice in one answer."""
+    """The rows of a list. ``complete`` says whether all of them were read, ``partial`` why not, ``problem``
+    why there are none at all. ``repeated`` holds keys that stood twice in one answer."""
 
     rows: tuple[Row, ...]
     by_key: Mapping[Key, Row]
@@ -37,6 +38,7 @@ class Listing:
     problem: str = ""
     repeated: tuple[Key, ...] = ()
     exchanges: tuple[Exchange, ...] = ()
+    partial: str = ""
 
 
 def wrap(record: Any, pointer: str) -> Any:
@@ -129,8 +131,8 @@ class Client:
         return exchange
 
     async def follow(self, url: str, check: str = "") -> Exchange:
-        """GET a link of this API."""
-        return await self.session.send(Request("GET", url, self.role), check)
+        """GET a link of this API. What may not stand in a URL is escaped, as browsers do."""
+        return await self.session.send(Request("GET", quote(url, safe=_IN_URLS), self.role), check)
 
     # -- rows in answers ---------------------------------------------------------------------------
 
@@ -214,15 +216,18 @@ class Client:
         step = len(rows)
         if total is not None and total > most:
             complete = False
-        elif total is not None and query.get(str(paging.limit), 0) >= total:
-            pass  # one page was to hold them all
+        elif total is not None and paging.largest is not None and size >= total and paging.limit:
+            pass  # by what the contract says of the limit, one page was to hold them all
         elif paging.style in {"offset", "page"} and paging.position and rows and (total is None or total > step):
             complete = await self._further(query, step, total, most, pages, exchanges, check, situation)
         elif paging.style == "next":
             complete = await self._linked(first, most, pages, exchanges, check)
         elif paging.style == "none":
             complete = total == step if total is not None else not query or step < next(iter(query.values()))
-        return self._listing(pages, exchanges, complete, total)
+        listing = self._listing(pages, exchanges, complete, total)
+        if not complete and (total is None or total <= most) and len(listing.rows) <= most:
+            return replace(listing, partial="its pages do not join to a whole list")
+        return replace(listing, partial="" if complete else f"it has over {most} rows")
 
     async def _further(
         self,
@@ -278,6 +283,8 @@ class Client:
             if urlsplit(url)[:2] != urlsplit(current.request.url)[:2] or sum(map(len, pages)) > most:
                 return False
             current = await self.follow(url, check)
+            if self._observe is not None:
+                self._observe(self.resource.operations["list"], current, "a linked page")
             rows = self.rows_in(current.answer.json) if current.answer.ok else None
             if rows is None:
                 return False

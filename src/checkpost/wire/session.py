@@ -150,7 +150,10 @@ class Session:
         except (aiohttp.ClientResponseError, aiohttp.ClientOSError) as error:
             if isinstance(error, aiohttp.ClientOSError):
                 return Answer(0, (), b"", "closed", _why(error))
-            return Answer(0, (), b"", "not-http", f"the answer is not HTTP ({error.message[:80].strip()})")
+            said = error.message.splitlines()[0].strip(" :")[:80] if error.message else ""
+            if said.startswith("Data after"):
+                return Answer(0, (), b"", "not-http", "the body is longer than its Content-Length says")
+            return Answer(0, (), b"", "not-http", f"the answer is not HTTP ({said})")
         except aiohttp.ClientError as error:
             return Answer(0, (), b"", "not-http", _why(error))
 

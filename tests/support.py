@@ -1,0 +1,96 @@
+"""What several tests use: the stand-in, runs in this process, and the installed command."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import urllib.request
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from checkpost.contract.contract import Contract
+from checkpost.contract.reader import read_contract
+from checkpost.demo import seedbank
+from checkpost.demo.server import Address, InProcess
+from checkpost.engine.plan import plan
+from checkpost.engine.run import Result, run
+from checkpost.engine.target import aim
+from checkpost.profile.credentials import Credential, Role
+from checkpost.profile.profile import Profile
+from checkpost.wire.session import Limits
+
+ENVIRONMENT = {seedbank.VARIABLES[user]: token for token, (user, _) in seedbank.TOKENS.items()}
+COMMAND = Path(sys.executable).with_name("checkpost")
+
+
+def bearer(name: str, variable: str) -> Role:
+    return Role(name, (Credential("header", "Authorization", f"Bearer ${{{variable}}}"),))
+
+
+CURATOR = bearer("curator", seedbank.VARIABLES["mira"])
+
+
+def contract_of(document: Any, folder: Path | None = None) -> Contract:
+    """A contract read from a document given as a value."""
+    folder = folder or Path(tempfile.mkdtemp())
+    file = folder / "contract.json"
+    file.write_text(json.dumps(document, indent=1), "utf-8")
+    return read_contract(str(file))
+
+
+def fetch(url: str, into: Path) -> str:
+    with urllib.request.urlopen(url) as answer:
+        into.write_bytes(answer.read())
+    return str(into)
+
+
+def run_against(
+    contract: str,
+    base_url: str | None,
+    folder: Path,
+    resources: Sequence[str] = (),
+    families: Sequence[str] = (),
+    role: Role | None = None,
+    read_only: bool = False,
+) -> Result:
+    """A whole run in this process."""
+    os.environ.update(ENVIRONMENT)
+    roles = {role.name: role} if role else {}
+    profile = Profile(folder, contract=contract, base_url=base_url, roles=roles)
+    target = aim(profile, read_only, 10.0)
+    planned = plan(target.model, families, resources, target.no_writes)
+    return asyncio.run(run(target, planned, Limits(), 1))
+
+
+def run_on_stand_in(
+    stand_in: InProcess, resources: Sequence[str] = (), families: Sequence[str] = (), role: Role = CURATOR
+) -> Result:
+    """A run against a stand-in as the curator."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        contract = fetch(stand_in.address.contract_url, folder / "seedbank.yaml")
+        return run_against(contract, None, folder, resources, families, role)
+
+
+def checkpost(*words: str, folder: Path, timeout: float = 120, **environment: str) -> subprocess.CompletedProcess[str]:
+    """The installed command, run in a folder."""
+    return subprocess.run(
+        [str(COMMAND), *words],
+        cwd=folder,
+        env={**os.environ, **ENVIRONMENT, "COLUMNS": "120", **environment},
+        capture_output=True,
+        text=True,
+        timeout=timeout,
+    )
+
+
+def write_example(folder: Path, address: Address) -> None:
+    """The example's profile, contract and ``.env`` for a stand-in that runs."""
+    from checkpost.demo.example import write_profile
+
+    write_profile(folder, address.base_url, address.contract_url)
