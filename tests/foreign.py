@@ -54,15 +54,54 @@ class Style:
 
 
 STYLES = (
-    Style("bare arrays, key only, success documented alone", create="key", create_status=200, change="message",
-          delete_status=200, patch=False, partial_put=True, refusals=False, parameter="bookId"),
-    Style("data and meta, pages, wrapped bodies", openapi="3.1.0", rows="data", wrap="data", total="meta", paging="page",
-          create_status=200, change="row", key_type="uuid", parameter="uuid", key="uuid"),
-    Style("value, no content, key named in the path", rows="value", paging="skip", create="none", change="none",
-          key="isbn", key_type="text", parameter="isbn", item="/isbn/{}"),
-    Style("results, next link, camel case, no PATCH", openapi="3.1.0", rows="results", total="count", paging="next",
-          patch=False, camel=True, extra_field=True, zone="+00:00", parameter="book_id"),
-)  # fmt: skip
+    Style(
+        "bare arrays, key only, success documented alone",
+        create="key",
+        create_status=200,
+        change="message",
+        delete_status=200,
+        patch=False,
+        partial_put=True,
+        refusals=False,
+        parameter="bookId",
+    ),
+    Style(
+        "data and meta, pages, wrapped bodies",
+        openapi="3.1.0",
+        rows="data",
+        wrap="data",
+        total="meta",
+        paging="page",
+        create_status=200,
+        change="row",
+        key_type="uuid",
+        parameter="uuid",
+        key="uuid",
+    ),
+    Style(
+        "value, no content, key named in the path",
+        rows="value",
+        paging="skip",
+        create="none",
+        change="none",
+        key="isbn",
+        key_type="text",
+        parameter="isbn",
+        item="/isbn/{}",
+    ),
+    Style(
+        "results, next link, camel case, no PATCH",
+        openapi="3.1.0",
+        rows="results",
+        total="count",
+        paging="next",
+        patch=False,
+        camel=True,
+        extra_field=True,
+        zone="+00:00",
+        parameter="book_id",
+    ),
+)
 
 
 def camel(name: str) -> str:
@@ -78,13 +117,21 @@ class Library:
         self.authors: dict[Any, Json] = {n: {"id": n, "name": f"Author {n}"} for n in range(1, 4)}
         self.books: dict[Any, Json] = {}
         for number in range(1, count + 1):
-            key = {"integer": number, "uuid": str(uuid.uuid5(uuid.NAMESPACE_URL, str(number))),
-                   "text": f"978-{number:09d}"}[style.key_type]  # fmt: skip
+            key = {
+                "integer": number,
+                "uuid": str(uuid.uuid5(uuid.NAMESPACE_URL, str(number))),
+                "text": f"978-{number:09d}",
+            }[style.key_type]
             self.books[key] = {
-                style.key: key, "title": f"Book {number}", "author_id": 1 + number % 3, "pages": 10 * number,
-                "price": number / 4, "in_print": number % 2 == 0, "printed_at": self.zoned("2020-02-01T10:00:00"),
+                style.key: key,
+                "title": f"Book {number}",
+                "author_id": 1 + number % 3,
+                "pages": 10 * number,
+                "price": number / 4,
+                "in_print": number % 2 == 0,
+                "printed_at": self.zoned("2020-02-01T10:00:00"),
                 "subtitle": None,
-            }  # fmt: skip
+            }
         self.last = count
 
     def zoned(self, moment: str) -> str:
@@ -102,8 +149,11 @@ class Library:
             if style.openapi.startswith("3.0")
             else {"anyOf": [{"type": "string", "maxLength": 60}, {"type": "null"}]}
         )
-        key_type = {"integer": {"type": "integer", "format": "int64"}, "uuid": {"type": "string", "format": "uuid"},
-                    "text": {"type": "string", "maxLength": 20, "minLength": 3}}[style.key_type]  # fmt: skip
+        key_type = {
+            "integer": {"type": "integer", "format": "int64"},
+            "uuid": {"type": "string", "format": "uuid"},
+            "text": {"type": "string", "maxLength": 20, "minLength": 3},
+        }[style.key_type]
         fields: Json = {
             "title": {"type": "string", "maxLength": 80, "minLength": 1},
             "author_id": {"type": "integer"},
@@ -121,7 +171,9 @@ class Library:
         schema: Json = {"type": "object", "properties": properties}
         if required:
             wanted = ["title", "author_id", "pages", "price", "printed_at"]
-            schema["required"] = ([style.key] if style.key_type == "text" else []) + [self.name(each) for each in wanted]
+            schema["required"] = ([style.key] if style.key_type == "text" else []) + [
+                self.name(each) for each in wanted
+            ]
         return schema
 
     def contract(self) -> Json:
@@ -136,8 +188,12 @@ class Library:
             return {"content": {"application/json": {"schema": schema}}}
 
         def answers(kind: str, status: int) -> Json:
-            bodies = {"row": content(wrapped(row)), "key": content(_object(id={"type": "integer"})),
-                      "message": content(_object(message={"type": "string"})), "none": {}}  # fmt: skip
+            bodies = {
+                "row": content(wrapped(row)),
+                "key": content(_object(id={"type": "integer"})),
+                "message": content(_object(message={"type": "string"})),
+                "none": {},
+            }
             documented: Json = {str(status if kind != "none" else 204): {"description": "done", **bodies[kind]}}
             if style.refusals:
                 error = content(_object(error={"type": "string"}))
@@ -152,35 +208,58 @@ class Library:
             elif style.total:
                 listed["properties"][style.total] = {"type": "integer"}
             if style.paging == "next":
-                listed["properties"]["next"] = {"type": "string", "nullable": True} if style.openapi < "3.1" else {
-                    "type": ["string", "null"]}  # fmt: skip
-        names = {"page": ("page", "per_page"), "skip": ("skip", "take"), "next": ("cursor", "size"), "": ()}[style.paging]
-        queries = [{"name": name, "in": "query", "schema": {"type": "string" if name == "cursor" else "integer"}}
-                   for name in names]  # fmt: skip
+                listed["properties"]["next"] = (
+                    {"type": "string", "nullable": True} if style.openapi < "3.1" else {"type": ["string", "null"]}
+                )
+        names = {"page": ("page", "per_page"), "skip": ("skip", "take"), "next": ("cursor", "size"), "": ()}[
+            style.paging
+        ]
+        queries = [
+            {"name": name, "in": "query", "schema": {"type": "string" if name == "cursor" else "integer"}}
+            for name in names
+        ]
         key = {"name": style.parameter, "in": "path", "required": True, "schema": {"type": "string"}}
         item: Json = {
             "parameters": [key],
             "get": {"responses": answers("row", 200)},
-            "put": {"requestBody": content(wrapped(change if style.partial_put else new)),
-                    "responses": answers(style.change, 200)},
+            "put": {
+                "requestBody": content(wrapped(change if style.partial_put else new)),
+                "responses": answers(style.change, 200),
+            },
             "delete": {"responses": answers("message" if style.delete_status == 200 else "none", 200)},
-        }  # fmt: skip
+        }
         if style.patch:
             item["patch"] = {"requestBody": content(wrapped(change)), "responses": answers(style.change, 200)}
         paths: Json = {
             "/api/books": {
                 "get": {"parameters": queries, "responses": {"200": {"description": "books", **content(listed)}}},
-                "post": {"requestBody": content(wrapped(new)), "responses": answers(
-                    style.create, style.create_status)},
+                "post": {"requestBody": content(wrapped(new)), "responses": answers(style.create, style.create_status)},
             },
             "/api/books" + style.item.format("{" + style.parameter + "}"): item,
-            "/api/authors": {"get": {"responses": {"200": {"description": "authors", **content(
-                {"type": "array", "items": _object(id={"type": "integer"}, name={"type": "string"})})}}}},
-            "/api/authors/{id}": {"get": {
-                "parameters": [{"name": "id", "in": "path", "required": True, "schema": {"type": "integer"}}],
-                "responses": {"200": {"description": "author", **content(
-                    _object(id={"type": "integer"}, name={"type": "string"}))}}}},
-        }  # fmt: skip
+            "/api/authors": {
+                "get": {
+                    "responses": {
+                        "200": {
+                            "description": "authors",
+                            **content(
+                                {"type": "array", "items": _object(id={"type": "integer"}, name={"type": "string"})}
+                            ),
+                        }
+                    }
+                }
+            },
+            "/api/authors/{id}": {
+                "get": {
+                    "parameters": [{"name": "id", "in": "path", "required": True, "schema": {"type": "integer"}}],
+                    "responses": {
+                        "200": {
+                            "description": "author",
+                            **content(_object(id={"type": "integer"}, name={"type": "string"})),
+                        }
+                    },
+                }
+            },
+        }
         if style.create == "none":
             post = paths["/api/books"]["post"]["responses"]
             post["201"] = {"description": "made", "headers": {"Location": {"schema": {"type": "string"}}}}
@@ -203,7 +282,7 @@ class Library:
     def shown(self, book: Json) -> Json:
         row = {key if key == self.style.key else self.name(key): value for key, value in book.items()}
         if self.style.extra_field:
-            row["shelf_mark"] = f"S{book['pages']}"
+            row["shelf_mark"] = f"S{book[self.style.key]}"
         return {self.style.wrap: row} if self.style.wrap else row
 
     def done(self, kind: str, book: Json, status: int, made: bool = False) -> Response:
@@ -220,9 +299,14 @@ class Library:
         style, books = self.style, list(self.books.values())
         query = request.query_params
         try:
-            size = min(10, int(query.get({"page": "per_page", "skip": "take", "next": "size"}.get(style.paging, ""), 10)))
-            start = {"page": (int(query.get("page", 1)) - 1) * size, "skip": int(query.get("skip", 0)),
-                     "next": int(query.get("cursor", 0))}.get(style.paging, 0)  # fmt: skip
+            size = min(
+                10, int(query.get({"page": "per_page", "skip": "take", "next": "size"}.get(style.paging, ""), 10))
+            )
+            start = {
+                "page": (int(query.get("page", 1)) - 1) * size,
+                "skip": int(query.get("skip", 0)),
+                "next": int(query.get("cursor", 0)),
+            }.get(style.paging, 0)
         except ValueError:
             return self.refused(400)
         size = size if style.paging else len(books)
@@ -316,7 +400,7 @@ class Library:
         if request.method == "DELETE":
             del self.books[key]
             return Response(status_code=204) if self.style.delete_status == 204 else JSONResponse({"message": "gone"})
-        if request.method == "PATCH" and not self.style.patch or request.method == "POST":
+        if (request.method == "PATCH" and not self.style.patch) or request.method == "POST":
             return Response(status_code=405)
         body = await self.body(request)
         if isinstance(body, Response):
@@ -341,14 +425,19 @@ class Library:
         return JSONResponse(author) if author else Response(status_code=404)
 
     def app(self) -> Starlette:
-        return Starlette(routes=[
-            Route("/api/books", self.listed, methods=["GET"]),
-            Route("/api/books", self.create, methods=["POST"]),
-            Route("/api/books" + self.style.item.format("{key}"), self.item,
-                  methods=["GET", "PUT", "PATCH", "DELETE", "POST"]),
-            Route("/api/authors", self.author_list),
-            Route("/api/authors/{key}", self.author),
-        ])  # fmt: skip
+        return Starlette(
+            routes=[
+                Route("/api/books", self.listed, methods=["GET"]),
+                Route("/api/books", self.create, methods=["POST"]),
+                Route(
+                    "/api/books" + self.style.item.format("{key}"),
+                    self.item,
+                    methods=["GET", "PUT", "PATCH", "DELETE", "POST"],
+                ),
+                Route("/api/authors", self.author_list),
+                Route("/api/authors/{key}", self.author),
+            ]
+        )
 
 
 def _object(**properties: Json) -> Json:

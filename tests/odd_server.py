@@ -11,10 +11,17 @@ from collections.abc import Callable
 Script = Callable[[str], bytes | None]
 
 
-def answer(body: bytes, status: str = "200 OK", media_type: str = "application/json", extra: str = "",
-           length: int | None = None) -> bytes:
+def answer(
+    body: bytes,
+    status: str = "200 OK",
+    media_type: str = "application/json",
+    extra: str = "",
+    length: int | None = None,
+) -> bytes:
     size = len(body) if length is None else length
-    head = f"HTTP/1.1 {status}\r\nContent-Type: {media_type}\r\nContent-Length: {size}\r\nConnection: close\r\n{extra}\r\n"
+    head = (
+        f"HTTP/1.1 {status}\r\nContent-Type: {media_type}\r\nContent-Length: {size}\r\nConnection: close\r\n{extra}\r\n"
+    )
     return head.encode() + body
 
 

@@ -96,8 +96,10 @@ class Findings:
         for finding in self.by_key.values():
             kind, _, operation = finding.cause.partition(" at ")
             situations = frozenset(finding.subjects)
-            alike = (finding.check, finding.resource, finding.role, kind, situations) if operation and situations else (
-                finding.key
+            alike = (
+                (finding.check, finding.resource, finding.role, kind, situations)
+                if operation and situations
+                else (finding.key)
             )
             united[alike] = united[alike].merged(finding) if alike in united else finding
         self.by_key = {finding.key: finding for finding in united.values()}

@@ -58,10 +58,15 @@ async def _refused_everywhere(case: Case, credentials: str, words: str) -> Async
         if exchange is None or not exchange.answer.ok:
             continue
         yield case.finding(
-            "error", "contract", f"Operations that need credentials answer with {words} ones",
-            "401 (RFC 9110, 15.5.2), as its security requirement says", str(exchange.answer.status),
-            cause=f"{words} credentials", purpose=purpose, evidence=[exchange],
-        )  # fmt: skip
+            "error",
+            "contract",
+            f"Operations that need credentials answer with {words} ones",
+            "401 (RFC 9110, 15.5.2), as its security requirement says",
+            str(exchange.answer.status),
+            cause=f"{words} credentials",
+            purpose=purpose,
+            evidence=[exchange],
+        )
 
 
 @check("access.no-credentials", cost=lambda resource: 8)

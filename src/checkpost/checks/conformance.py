@@ -29,14 +29,32 @@ CONFORMANCE = {
 }
 
 _LEAKS = (
-    ("a stack trace", re.compile(r"Traceback \(most recent call last\)|^\s+at [\w$.<>]+\(.*\)\s*$|\bat [\w$.]+\([\w$]+\.java:\d+\)"
-                                 r"|goroutine \d+ \[|\.(?:py|js|ts|php|rb|cs|go)\"?,? ?(?:line |:)\d+|\bSystem\.\w+Exception\b", re.M)),
-    ("an SQL statement", re.compile(r"\bSELECT\b.{1,300}\bFROM\b|\bINSERT\s+INTO\b|\bUPDATE\b.{1,100}\bSET\b.{1,100}="
-                                    r"|\bDELETE\s+FROM\b", re.S)),
-    ("a database's own message", re.compile(r"SQLSTATE\[|\bORA-\d{5}\b|constraint failed: \w+\.\w+"
-                                            r"|violates (?:unique|foreign key|not-null|check) constraint"
-                                            r"|syntax error at or near", re.I)),
-)  # fmt: skip
+    (
+        "a stack trace",
+        re.compile(
+            r"Traceback \(most recent call last\)|^\s+at [\w$.<>]+\(.*\)\s*$|\bat [\w$.]+\([\w$]+\.java:\d+\)"
+            r"|goroutine \d+ \[|\.(?:py|js|ts|php|rb|cs|go)\"?,? ?(?:line |:)\d+|\bSystem\.\w+Exception\b",
+            re.M,
+        ),
+    ),
+    (
+        "an SQL statement",
+        re.compile(
+            r"\bSELECT\b.{1,300}\bFROM\b|\bINSERT\s+INTO\b|\bUPDATE\b.{1,100}\bSET\b.{1,100}="
+            r"|\bDELETE\s+FROM\b",
+            re.S,
+        ),
+    ),
+    (
+        "a database's own message",
+        re.compile(
+            r"SQLSTATE\[|\bORA-\d{5}\b|constraint failed: \w+\.\w+"
+            r"|violates (?:unique|foreign key|not-null|check) constraint"
+            r"|syntax error at or near",
+            re.I,
+        ),
+    ),
+)
 
 
 @dataclass(frozen=True)
@@ -92,20 +110,29 @@ def conform(observation: Observation, validators: Validators) -> Iterator[Findin
     operation, answer = observation.operation, observation.exchange.answer
     if answer.failure:
         yield observation.finding(
-            "shape.answer", "error", "standard", "No whole answer",
-            "an HTTP answer (RFC 9112)", answer.detail, f"failure {answer.failure} at {operation}",
-        )  # fmt: skip
+            "shape.answer",
+            "error",
+            "standard",
+            "No whole answer",
+            "an HTTP answer (RFC 9112)",
+            answer.detail,
+            f"failure {answer.failure} at {operation}",
+        )
         return
     if answer.status >= 400:
         yield from _leaks(observation)
     documented = operation.response(answer.status)
     if answer.status >= 500:
         yield observation.finding(
-            "errors.server-error", "error", "contract" if documented is None else "expectation",
-            f"A request fails with {answer.status}", "an answer that is no server error",
-            f"{answer.status} {_excerpt(answer)}", f"server-error at {operation}",
+            "errors.server-error",
+            "error",
+            "contract" if documented is None else "expectation",
+            f"A request fails with {answer.status}",
+            "an answer that is no server error",
+            f"{answer.status} {_excerpt(answer)}",
+            f"server-error at {operation}",
             operation.place,
-        )  # fmt: skip
+        )
         return
     if documented is None:
         yield _undocumented(observation)
@@ -124,14 +151,25 @@ def _undocumented(observation: Observation) -> Finding:
     known = ", ".join(response.status for response in operation.responses) or "none"
     if 400 <= status < 500:
         return observation.finding(
-            "errors.documented", "warning", "contract", f"The refusal {status} is not documented",
-            f"a status of those documented ({known})", f"{status}", f"all:undocumented {status}", operation.place,
-        )  # fmt: skip
+            "errors.documented",
+            "warning",
+            "contract",
+            f"The refusal {status} is not documented",
+            f"a status of those documented ({known})",
+            f"{status}",
+            f"all:undocumented {status}",
+            operation.place,
+        )
     return observation.finding(
-        "shape.status", "error", "contract", f"The status {status} is not documented",
-        f"a status of those documented ({known})", f"{status} {_excerpt(observation.exchange.answer)}",
-        f"undocumented {status} at {operation}", operation.place,
-    )  # fmt: skip
+        "shape.status",
+        "error",
+        "contract",
+        f"The status {status} is not documented",
+        f"a status of those documented ({known})",
+        f"{status} {_excerpt(observation.exchange.answer)}",
+        f"undocumented {status} at {operation}",
+        operation.place,
+    )
 
 
 def _check_of(answer: Answer, check: str) -> str:
@@ -143,26 +181,41 @@ def _media_and_body(observation: Observation, documented: Response, validators: 
     if not documented.content or observation.exchange.request.method == "HEAD":
         if answer.status == 204 and answer.body:
             yield observation.finding(
-                "shape.body", "error", "standard", "A 204 answer has a body", "no body (RFC 9110, 15.3.5)",
-                _excerpt(answer), f"body with 204 at {operation}", documented.place,
-            )  # fmt: skip
+                "shape.body",
+                "error",
+                "standard",
+                "A 204 answer has a body",
+                "no body (RFC 9110, 15.3.5)",
+                _excerpt(answer),
+                f"body with 204 at {operation}",
+                documented.place,
+            )
         return
     names = [media.name for media in documented.content]
     if not answer.body:
         yield observation.finding(
-            _check_of(answer, "shape.body"), "error", "contract", f"The documented body of {answer.status} is missing",
-            f"a body of type {' or '.join(names)}", "no body", _cause(answer, f"no body {answer.status}", operation),
+            _check_of(answer, "shape.body"),
+            "error",
+            "contract",
+            f"The documented body of {answer.status} is missing",
+            f"a body of type {' or '.join(names)}",
+            "no body",
+            _cause(answer, f"no body {answer.status}", operation),
             documented.place,
-        )  # fmt: skip
+        )
         return
     media = next((each for each in documented.content if _covers(each.name, answer.media_type)), None)
     if media is None:
         yield observation.finding(
-            _check_of(answer, "shape.media-type"), "error", "contract",
-            f"The media type of {answer.status} is not the documented one", " or ".join(names),
-            answer.media_type or "no Content-Type", _cause(answer, f"media type {answer.media_type}", operation),
+            _check_of(answer, "shape.media-type"),
+            "error",
+            "contract",
+            f"The media type of {answer.status} is not the documented one",
+            " or ".join(names),
+            answer.media_type or "no Content-Type",
+            _cause(answer, f"media type {answer.media_type}", operation),
             documented.place,
-        )  # fmt: skip
+        )
         if not is_json_type(answer.media_type) and not answer.parsed[0]:
             return
         media = documented.content[0]
@@ -171,9 +224,15 @@ def _media_and_body(observation: Observation, documented: Response, validators: 
     is_json, body = answer.parsed
     if not is_json:
         yield observation.finding(
-            _check_of(answer, "shape.body"), "error", "standard", "The body is not JSON", "JSON (RFC 8259)",
-            _excerpt(answer), _cause(answer, "no JSON", operation), media.place,
-        )  # fmt: skip
+            _check_of(answer, "shape.body"),
+            "error",
+            "standard",
+            "The body is not JSON",
+            "JSON (RFC 8259)",
+            _excerpt(answer),
+            _cause(answer, "no JSON", operation),
+            media.place,
+        )
         return
     if media.schema is None or (answer.ok and observation.exchange.check.endswith(".rules")):
         return  # that a broken record is shown as it was taken is no fault of the answer
@@ -212,9 +271,9 @@ def _body_finding(observation: Observation, violation: Violation, validators: Va
         _check_of(answer, "shape.body"),
         "warning" if violation.keyword == "format" else "error",
         "contract",
-        "The body of refusals is not the documented one" if answer.status >= 400 else titles.get(
-            violation.keyword, f"A value breaks its schema: {where}"
-        ),
+        "The body of refusals is not the documented one"
+        if answer.status >= 400
+        else titles.get(violation.keyword, f"A value breaks its schema: {where}"),
         expected.get(violation.keyword, rule),
         violation.message if len(violation.message) <= 200 else violation.message[:199] + "…",
         "body" if answer.status >= 400 else f"{violation.place.location}#{violation.place.pointer}",
@@ -228,16 +287,26 @@ def _headers(observation: Observation, documented: Response, validators: Validat
         value = answer.header(header.name)
         if value is None and header.required:
             yield observation.finding(
-                _check_of(answer, "shape.headers"), "error", "contract",
-                f"The documented header {header.name} is missing", f"{header.name} with {answer.status}", "no such header",
-                _cause(answer, f"no header {header.name}", operation), header.place,
-            )  # fmt: skip
+                _check_of(answer, "shape.headers"),
+                "error",
+                "contract",
+                f"The documented header {header.name} is missing",
+                f"{header.name} with {answer.status}",
+                "no such header",
+                _cause(answer, f"no header {header.name}", operation),
+                header.place,
+            )
         elif value is not None and header.schema is not None and not _header_valid(header, value, validators):
             yield observation.finding(
-                _check_of(answer, "shape.headers"), "error", "contract",
-                f"The header {header.name} is not as documented", f"a value that fits {shown(header.schema.value)}",
-                shown(value), _cause(answer, f"header {header.name}", operation), header.place,
-            )  # fmt: skip
+                _check_of(answer, "shape.headers"),
+                "error",
+                "contract",
+                f"The header {header.name} is not as documented",
+                f"a value that fits {shown(header.schema.value)}",
+                shown(value),
+                _cause(answer, f"header {header.name}", operation),
+                header.place,
+            )
 
 
 def _header_valid(header: Header, value: str, validators: Validators) -> bool:
@@ -264,8 +333,13 @@ def _leaks(observation: Observation) -> Iterator[Finding]:
         match = pattern.search(answer.text.replace(sent.decode("utf-8", "replace"), "") if sent else answer.text)
         if match:
             yield observation.finding(
-                "errors.leak", "error", "expectation", f"An error shows {what}",
-                "an error that keeps the API's inside to itself", shown(match.group()[:160], 180),
-                f"leak {what}", observation.operation.place,
-            )  # fmt: skip
+                "errors.leak",
+                "error",
+                "expectation",
+                f"An error shows {what}",
+                "an error that keeps the API's inside to itself",
+                shown(match.group()[:160], 180),
+                f"leak {what}",
+                observation.operation.place,
+            )
             return

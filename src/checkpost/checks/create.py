@@ -19,7 +19,7 @@ from checkpost.checks.readback import (
 )
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, situation, try_breaks
-from checkpost.findings import Finding
+from checkpost.findings import Basis, Finding
 from checkpost.model.resource import MISSING, Field, Resource
 from checkpost.oracle.same import differences, same
 from checkpost.values.awkward import Variant, variants
@@ -41,17 +41,28 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
             raise Skipped(f"the role {case.world.role.name} may not create ({exchange.answer.status})")
         if exchange.answer.refused:
             yield case.finding(
-                "warning", "contract", "No record that the contract allows is accepted",
-                "success for a valid record", _refusal(exchange), cause="valid refused", purpose="create",
+                "warning",
+                "contract",
+                "No record that the contract allows is accepted",
+                "success for a valid record",
+                _refusal(exchange),
+                cause="valid refused",
+                purpose="create",
                 evidence=[exchange],
-            )  # fmt: skip
+            )
             return
         if exchange.answer.ok:
             case.state.not_creatable = "a create answers with success, but its row cannot be found again"
             yield case.finding(
-                "error", "expectation", "A created row is not there", "the row in the list",
-                f"{exchange.answer.status}, and no such row", cause="not stored", purpose="create", evidence=[exchange],
-            )  # fmt: skip
+                "error",
+                "expectation",
+                "A created row is not there",
+                "the row in the list",
+                f"{exchange.answer.status}, and no such row",
+                cause="not stored",
+                purpose="create",
+                evidence=[exchange],
+            )
             return
         raise Blocked(case.state.not_creatable)
     own = Own(key, record, exchange)
@@ -62,17 +73,28 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
     if read is None and case.has("read") and (gone_from_list or listing is None or not listing.complete):
         case.state.not_creatable = "rows just created are not there"
         yield case.finding(
-            "error", "expectation", "Create answers with success, but nothing is stored",
-            "the row, by its key and in the list", f"{reads[0].answer.status} by key, and it is not in the list",
-            cause="not stored", purpose="create", evidence=evidence,
-        )  # fmt: skip
+            "error",
+            "expectation",
+            "Create answers with success, but nothing is stored",
+            "the row, by its key and in the list",
+            f"{reads[0].answer.status} by key, and it is not in the list",
+            cause="not stored",
+            purpose="create",
+            evidence=evidence,
+        )
         return
     if read is None and case.has("read"):
         case.state.not_creatable = "rows just created cannot be read by their key"
         yield case.finding(
-            "error", "expectation", "A created row is in the list, but is not found by its key", "the row",
-            str(reads[0].answer.status), cause="created, not readable", purpose="read", evidence=evidence,
-        )  # fmt: skip
+            "error",
+            "expectation",
+            "A created row is in the list, but is not found by its key",
+            "the row",
+            str(reads[0].answer.status),
+            cause="created, not readable",
+            purpose="read",
+            evidence=evidence,
+        )
         return
     if gone_from_list and listing is not None:
         yield _not_listed(case, [exchange, listing.exchanges[-1]])
@@ -97,10 +119,15 @@ def stored_as_sent(
 
 def _not_listed(case: Case, evidence: list[Exchange]) -> Finding:
     return case.finding(
-        "error", "expectation", "A created row is missing from the list", "the row among the others",
-        "it can be read by its key, but the list does not hold it", cause="any:not listed", purpose="list",
+        "error",
+        "expectation",
+        "A created row is missing from the list",
+        "the row among the others",
+        "it can be read by its key, but the list does not hold it",
+        cause="any:not listed",
+        purpose="list",
         evidence=evidence,
-    )  # fmt: skip
+    )
 
 
 def _refusal(exchange: Exchange) -> str:
@@ -145,11 +172,17 @@ async def required_only(case: Case) -> AsyncIterator[Finding]:
             continue
         if not same(field, field.default, row[field.name]):
             yield case.finding(
-                "error", "contract", "A field left out does not get its documented default",
-                f"{field.name} = {shown(field.default)}", f"{field.name} = {shown(row[field.name])}",
-                cause="default", purpose="create", place=field.node.place if field.node else None,
-                subjects=[field.name], evidence=[own.exchange, *reads],
-            )  # fmt: skip
+                "error",
+                "contract",
+                "A field left out does not get its documented default",
+                f"{field.name} = {shown(field.default)}",
+                f"{field.name} = {shown(row[field.name])}",
+                cause="default",
+                purpose="create",
+                place=field.node.place if field.node else None,
+                subjects=[field.name],
+                evidence=[own.exchange, *reads],
+            )
 
 
 def _is_value(case: Case, field: Field) -> bool:
@@ -217,10 +250,16 @@ async def _create_with(case: Case, plan: Mapping[str, Variant]) -> tuple[Own | N
 
 def _valid_refused(case: Case, name: str, variant: Variant, exchange: Exchange) -> Finding:
     return case.finding(
-        "warning", "contract", "Values that the contract allows are refused",
-        f"success for {name} = {shown(variant.value, 60)} ({variant.label})", _refusal(exchange),
-        cause="valid value refused", purpose="create", subjects=[f"{name} ({variant.label})"], evidence=[exchange],
-    )  # fmt: skip
+        "warning",
+        "contract",
+        "Values that the contract allows are refused",
+        f"success for {name} = {shown(variant.value, 60)} ({variant.label})",
+        _refusal(exchange),
+        cause="valid value refused",
+        purpose="create",
+        subjects=[f"{name} ({variant.label})"],
+        evidence=[exchange],
+    )
 
 
 @check("create.rules", needs=("create", "delete"), creates=True, cost=lambda r: 3 * len(r.writable("create")) + 2)
@@ -248,11 +287,16 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
         if refused:
             each, exchange = refused[0]
             yield case.finding(
-                "error", "expectation", "A refused record is stored all the same", "no new row",
+                "error",
+                "expectation",
+                "A refused record is stored all the same",
+                "no new row",
                 f"{exchange.answer.status}, and the list holds it with the key {'/'.join(map(str, own.key))}",
-                cause="refused but stored", purpose="create", subjects=[situation(each)],
+                cause="refused but stored",
+                purpose="create",
+                subjects=[situation(each)],
                 evidence=[exchange, own.exchange],
-            )  # fmt: skip
+            )
 
 
 def _sent_record(exchange: Exchange, case: Case) -> Any:
@@ -282,10 +326,17 @@ async def read_only_is_kept(case: Case) -> AsyncIterator[Finding]:
     taken = [name for name in sent if name in row and same(case.fields[name], sent[name], row[name])]
     if taken:
         yield case.finding(
-            "error", "contract", "A read-only field takes the value that was sent", "the server's own value",
-            f"{taken[0]} = {shown(row[taken[0]])}", cause="any:read-only taken", purpose="create",
-            place=_place(case.fields[taken[0]]), subjects=taken, evidence=[exchange],
-        )  # fmt: skip
+            "error",
+            "contract",
+            "A read-only field takes the value that was sent",
+            "the server's own value",
+            f"{taken[0]} = {shown(row[taken[0]])}",
+            cause="any:read-only taken",
+            purpose="create",
+            place=_place(case.fields[taken[0]]),
+            subjects=taken,
+            evidence=[exchange],
+        )
 
 
 def read_only_values(case: Case, row: Mapping[str, Any] | None) -> dict[str, Any]:
@@ -299,7 +350,11 @@ def read_only_values(case: Case, row: Mapping[str, Any] | None) -> dict[str, Any
             continue  # one of two values may be the server's own
         for _ in range(4):
             value = case.world.values.plain(field)
-            if value is not MISSING and value is not None and (row is None or not same(field, value, row.get(field.name))):
+            if (
+                value is not MISSING
+                and value is not None
+                and (row is None or not same(field, value, row.get(field.name)))
+            ):
                 chosen[field.name] = value
                 break
     return chosen
@@ -336,6 +391,13 @@ async def unique_is_enforced(case: Case) -> AsyncIterator[Finding]:
             yield found
 
 
+def _basis(field: Field | None) -> Basis:
+    """Why a value has to be unique: the profile or the contract says so, or it is a key."""
+    if field is None or field.unique_reason is None:
+        return "expectation"
+    return "profile" if "profile" in field.unique_reason.text else "contract"
+
+
 async def _duplicate(
     case: Case, first: Own, record: dict[str, Any], name: str, field: Field | None
 ) -> AsyncIterator[Finding]:
@@ -344,17 +406,23 @@ async def _duplicate(
     after_exchange, after = await case.row_now(first.key)
     overwritten = differences(case.fields, before, after)
     if exchange.answer.ok or overwritten:
-        stated = field.unique_reason if field else None
-        basis = {"stated": "profile", "likely": "contract"}.get(stated.certainty, "contract") if stated else "expectation"
-        if stated and stated.text.startswith("the contract"):
-            basis = "contract"
-        outcome = f"{exchange.answer.status}, and {overwritten[0]} of the first row changed" if overwritten else str(
-            exchange.answer.status)
+        outcome = (
+            f"{exchange.answer.status}, and {overwritten[0]} of the first row changed"
+            if overwritten
+            else str(exchange.answer.status)
+        )
         yield case.finding(
-            "error", basis, f"A second row with the same {name} is accepted",  # type: ignore[arg-type]
-            "a refusal, such as 409", outcome, cause=f"duplicate {name}", purpose="create",
-            place=_place(field) if field else None, subjects=[name], evidence=[first.exchange, exchange, after_exchange],
-        )  # fmt: skip
+            "error",
+            _basis(field),
+            f"A second row with the same {name} is accepted",
+            "a refusal, such as 409",
+            outcome,
+            cause=f"duplicate {name}",
+            purpose="create",
+            place=_place(field) if field else None,
+            subjects=[name],
+            evidence=[first.exchange, exchange, after_exchange],
+        )
 
 
 @check("create.location", needs=("create", "delete"), creates=True, cost=lambda resource: 3)
@@ -385,7 +453,12 @@ async def location_leads_to_row(case: Case) -> AsyncIterator[Finding]:
 
 def _wrong_location(case: Case, own: Own, exchange: Exchange, location: str, seen: str) -> Finding:
     return case.finding(
-        "error", "standard", "The Location of a created row does not lead to it",
-        f"the row {'/'.join(map(str, own.key))} (RFC 9110, 10.2.2)", f"{location}: {seen}", cause="location",
-        purpose="create", evidence=[own.exchange, exchange],
-    )  # fmt: skip
+        "error",
+        "standard",
+        "The Location of a created row does not lead to it",
+        f"the row {'/'.join(map(str, own.key))} (RFC 9110, 10.2.2)",
+        f"{location}: {seen}",
+        cause="location",
+        purpose="create",
+        evidence=[own.exchange, exchange],
+    )

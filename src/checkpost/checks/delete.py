@@ -28,9 +28,15 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
             raise Blocked(f"the role {case.world.role.name} may create but not delete ({exchange.answer.status})")
         if exchange.answer.refused:
             yield case.finding(
-                "error", "expectation", "A row cannot be deleted", "success", why, cause="refused", purpose="delete",
+                "error",
+                "expectation",
+                "A row cannot be deleted",
+                "success",
+                why,
+                cause="refused",
+                purpose="delete",
                 evidence=[own.exchange, exchange],
-            )  # fmt: skip
+            )
         return
     evidence = [own.exchange, exchange]
     by_key = in_list = False
@@ -55,9 +61,15 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
     elif not by_key and case.has("read"):
         title, seen = "A deleted row is still in the list", "not found by its key, but in the list"
     yield case.finding(
-        "error", "expectation", title, "the row is gone, by its key and from the list", seen,
-        cause=f"not gone {by_key} {in_list}", purpose="delete", evidence=evidence,
-    )  # fmt: skip
+        "error",
+        "expectation",
+        title,
+        "the row is gone, by its key and from the list",
+        seen,
+        cause=f"not gone {by_key} {in_list}",
+        purpose="delete",
+        evidence=evidence,
+    )
 
 
 async def _deleted(case: Case) -> tuple[Any, list[Exchange]]:
@@ -78,10 +90,15 @@ async def deleting_again(case: Case) -> AsyncIterator[Finding]:
     documented = [response.status for response in case.operation("delete").responses]
     if exchange.answer.ok and {"404", "410"} & set(documented):
         yield case.finding(
-            "error", "contract", f"Deleting a row again answers {exchange.answer.status}",
-            next(status for status in documented if status in {"404", "410"}), str(exchange.answer.status),
-            cause="any:missing key succeeds: delete", purpose="delete", evidence=[*evidence, exchange],
-        )  # fmt: skip
+            "error",
+            "contract",
+            f"Deleting a row again answers {exchange.answer.status}",
+            next(status for status in documented if status in {"404", "410"}),
+            str(exchange.answer.status),
+            cause="any:missing key succeeds: delete",
+            purpose="delete",
+            evidence=[*evidence, exchange],
+        )
 
 
 @check("delete.missing-key", needs=("delete", "create"), creates=True, cost=lambda resource: 1)
@@ -109,10 +126,15 @@ async def other_rows(case: Case) -> AsyncIterator[Finding]:
         if not lost:
             return
     yield case.finding(
-        "error", "expectation", "Deleting one row removes others", "only the row with that key is gone",
-        f"{len(lost or ())} more gone: {', '.join(map(str, list(lost or ())[:3]))}", cause="other rows",
-        purpose="delete", evidence=evidence,
-    )  # fmt: skip
+        "error",
+        "expectation",
+        "Deleting one row removes others",
+        "only the row with that key is gone",
+        f"{len(lost or ())} more gone: {', '.join(map(str, list(lost or ())[:3]))}",
+        cause="other rows",
+        purpose="delete",
+        evidence=evidence,
+    )
 
 
 @check("delete.key-not-reused", needs=_NEEDS, creates=True, cost=lambda resource: 4)
@@ -125,10 +147,15 @@ async def key_is_not_reused(case: Case) -> AsyncIterator[Finding]:
     second = (await case.own())[0]
     if second.key == first.key:
         yield case.finding(
-            "warning", "expectation", "The key of a deleted row is given to the next one",
-            "a key that no row has had", "/".join(map(str, second.key)), cause="key reused", purpose="create",
+            "warning",
+            "expectation",
+            "The key of a deleted row is given to the next one",
+            "a key that no row has had",
+            "/".join(map(str, second.key)),
+            cause="key reused",
+            purpose="create",
             evidence=[*evidence, second.exchange],
-        )  # fmt: skip
+        )
 
 
 @check("delete.update-after", needs=(*_NEEDS, "update"), creates=True, cost=lambda resource: 4)
@@ -141,15 +168,18 @@ async def update_after_delete(case: Case) -> AsyncIterator[Finding]:
     names = [field.name for field in case.resource.writable("update") if own.record.get(field.name) is not None]
     if not names:
         raise Skipped("none of its fields can be changed")
-    exchange = await case.send(
-        "update", "updating a deleted row", key=own.key, record={names[0]: own.record[names[0]]}
-    )
+    exchange = await case.send("update", "updating a deleted row", key=own.key, record={names[0]: own.record[names[0]]})
     _, row = await case.read(own.key, "a deleted row") if case.has("read") else (exchange, None)
     if row is None:
         case.forget(own.key)
     if row is not None and case.client.key_of(row) == own.key:
         yield case.finding(
-            "error", "expectation", "Updating a deleted row brings it back", "not found",
-            f"{exchange.answer.status}, and the row is there", cause="revived", purpose="update",
+            "error",
+            "expectation",
+            "Updating a deleted row brings it back",
+            "not found",
+            f"{exchange.answer.status}, and the row is there",
+            cause="revived",
+            purpose="update",
             evidence=[*evidence, exchange],
-        )  # fmt: skip
+        )

@@ -27,7 +27,8 @@ async def broken_body(case: Case) -> AsyncIterator[Finding]:
         bodies.append(("a list in place of a record", b"[1, 2]"))
     bodies.append(("a text in place of a record", b'"record"'))
     purposes: list[Purpose] = ["create"]
-    purposes += [purpose for purpose in ("update", "replace") if case.has(purpose)]  # type: ignore[misc]
+    others: tuple[Purpose, ...] = ("update", "replace")
+    purposes += [purpose for purpose in others if case.has(purpose)]
     own = (await case.own())[0]
     for purpose in purposes:
         for situation, raw in bodies:
@@ -39,10 +40,17 @@ async def broken_body(case: Case) -> AsyncIterator[Finding]:
             optional = operation.body is None or not operation.body.required
             if exchange.answer.ok and not (raw == b"" and (optional or purpose == "update")):
                 yield case.finding(
-                    "error", "contract", f"{operation.method} takes a body that is no record", "a refusal, such as 400",
-                    f"{exchange.answer.status} for {situation}", cause=f"takes broken body: {purpose}", purpose=purpose,
-                    place=operation.body.place if operation.body else None, subjects=[situation], evidence=[exchange],
-                )  # fmt: skip
+                    "error",
+                    "contract",
+                    f"{operation.method} takes a body that is no record",
+                    "a refusal, such as 400",
+                    f"{exchange.answer.status} for {situation}",
+                    cause=f"takes broken body: {purpose}",
+                    purpose=purpose,
+                    place=operation.body.place if operation.body else None,
+                    subjects=[situation],
+                    evidence=[exchange],
+                )
 
 
 @check("errors.media-type", needs=_NEEDS, creates=True, cost=lambda resource: 2)
@@ -56,15 +64,19 @@ async def undocumented_media_type(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("the contract has no media types for the body, or every one")
     record = await case.record()
     raw = json.dumps(wrap(record, case.resource.envelope.body)).encode()
-    exchange, _ = await case.create(
-        record, "an undocumented media type", raw=raw, media_type="text/plain"
-    )
+    exchange, _ = await case.create(record, "an undocumented media type", raw=raw, media_type="text/plain")
     if exchange.answer.ok:
         yield case.finding(
-            "warning", "contract", "A body of an undocumented media type is taken", "415 (RFC 9110, 15.5.16)",
-            f"{exchange.answer.status} for text/plain", cause="media type taken", purpose="create",
-            place=operation.body.place if operation.body else None, evidence=[exchange],
-        )  # fmt: skip
+            "warning",
+            "contract",
+            "A body of an undocumented media type is taken",
+            "415 (RFC 9110, 15.5.16)",
+            f"{exchange.answer.status} for text/plain",
+            cause="media type taken",
+            purpose="create",
+            place=operation.body.place if operation.body else None,
+            evidence=[exchange],
+        )
 
 
 @check("errors.method-not-offered", needs=_NEEDS, creates=True, cost=lambda resource: 3)
@@ -80,8 +92,8 @@ async def method_not_offered(case: Case) -> AsyncIterator[Finding]:
     own = (await case.own())[0]
     record = await case.record()
     raw = json.dumps(wrap(record, case.resource.envelope.body)).encode()
-    purpose = next(each for each in ("read", "delete", "update", "replace") if case.has(each))  # type: ignore[arg-type]
-    url = case.client.url(case.operation(purpose), own.key)  # type: ignore[arg-type]
+    purpose: Purpose = "read" if case.has("read") else "delete"
+    url = case.client.url(case.operation(purpose), own.key)
     for method in ("POST", "PUT", "PATCH"):
         if method in known:
             continue
@@ -95,13 +107,17 @@ async def method_not_offered(case: Case) -> AsyncIterator[Finding]:
         answer = exchange.answer
         if answer.refused:
             journal.gone(number)
-        if answer.ok or answer.status >= 500 and answer.status != 501:
+        if answer.ok or (answer.status >= 500 and answer.status != 501):
             yield case.finding(
-                "error" if answer.status >= 500 else "warning", "standard",
+                "error" if answer.status >= 500 else "warning",
+                "standard",
                 f"{method} on a row, which the contract does not have, answers {answer.status}",
-                "405 (RFC 9110, 15.5.6)", str(answer.status), cause=f"method {method}", operation=(method, item),
+                "405 (RFC 9110, 15.5.6)",
+                str(answer.status),
+                cause=f"method {method}",
+                operation=(method, item),
                 evidence=[own.exchange, exchange],
-            )  # fmt: skip
+            )
 
 
 @check("errors.bad-parameter", needs=("list",), cost=lambda resource: 2)
@@ -122,7 +138,13 @@ async def bad_parameter(case: Case) -> AsyncIterator[Finding]:
         before = case.state.before
         if rows is not None and before is not None and before.total is not None and len(rows) > max(before.total, 0):
             yield case.finding(
-                "error", "expectation", "A badly typed parameter yields more rows than there are", "a refusal",
-                f"{len(rows)} rows for {name}=abc", cause="more rows", purpose="list", subjects=[name],
+                "error",
+                "expectation",
+                "A badly typed parameter yields more rows than there are",
+                "a refusal",
+                f"{len(rows)} rows for {name}=abc",
+                cause="more rows",
+                purpose="list",
+                subjects=[name],
                 evidence=[exchange],
-            )  # fmt: skip
+            )

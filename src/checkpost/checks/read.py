@@ -31,9 +31,15 @@ async def lists_rows(case: Case) -> AsyncIterator[Finding]:
             raise Skipped(f"the role {case.world.role.name} may not read it ({answer.status})")
         if answer.refused:
             yield case.finding(
-                "error", "contract", "The list cannot be read", "rows, as the contract documents them",
-                state.before.problem, cause="list refused", purpose="list", evidence=state.before.exchanges[:1],
-            )  # fmt: skip
+                "error",
+                "contract",
+                "The list cannot be read",
+                "rows, as the contract documents them",
+                state.before.problem,
+                cause="list refused",
+                purpose="list",
+                evidence=state.before.exchanges[:1],
+            )
         else:
             raise Blocked(state.unusable)
     if not state.before.complete:
@@ -50,15 +56,27 @@ async def keys_are_unique(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("its key is not known")
     if before.rows and not before.by_key:
         yield case.finding(
-            "warning", "expectation", "Rows do not show their key", f"rows with {', '.join(case.resource.key.fields)}",
-            "rows without it", cause="no key in rows", purpose="list", evidence=before.exchanges[:1],
-        )  # fmt: skip
+            "warning",
+            "expectation",
+            "Rows do not show their key",
+            f"rows with {', '.join(case.resource.key.fields)}",
+            "rows without it",
+            cause="no key in rows",
+            purpose="list",
+            evidence=before.exchanges[:1],
+        )
     if before.repeated:
         listed = ", ".join("/".join(map(str, key)) for key in before.repeated[:3])
         yield case.finding(
-            "error", "expectation", "A row stands twice in one answer", "each key once", f"twice: {listed}",
-            cause="repeated", purpose="list", evidence=before.exchanges[:1],
-        )  # fmt: skip
+            "error",
+            "expectation",
+            "A row stands twice in one answer",
+            "each key once",
+            f"twice: {listed}",
+            cause="repeated",
+            purpose="list",
+            evidence=before.exchanges[:1],
+        )
 
 
 @check("read.total", needs=("list",))
@@ -73,9 +91,15 @@ async def total_is_true(case: Case) -> AsyncIterator[Finding]:
         again = await case.listing()
         if _miscounted(again):
             yield case.finding(
-                "error", "contract", "The total is not the number of rows", f"{len(again.by_key or again.rows)}, as the pages hold",
-                str(again.total), cause="total", purpose="list", evidence=again.exchanges[:1],
-            )  # fmt: skip
+                "error",
+                "contract",
+                "The total is not the number of rows",
+                f"{len(again.by_key or again.rows)}, as the pages hold",
+                str(again.total),
+                cause="total",
+                purpose="list",
+                evidence=again.exchanges[:1],
+            )
 
 
 def _miscounted(listing: Listing) -> bool:
@@ -101,26 +125,39 @@ async def item_equals_list(case: Case) -> AsyncIterator[Finding]:
             # somebody else may have deleted it meanwhile
             if key in (await case.listing()).by_key:
                 yield case.finding(
-                    "error", "expectation", "A row of the list is not found by its key", "the row",
-                    str(exchange.answer.status), cause="listed, not found", purpose="read", evidence=[exchange],
-                )  # fmt: skip
+                    "error",
+                    "expectation",
+                    "A row of the list is not found by its key",
+                    "the row",
+                    str(exchange.answer.status),
+                    cause="listed, not found",
+                    purpose="read",
+                    evidence=[exchange],
+                )
         elif row is not None:
             wrong = differences(case.fields, listed, row)
             if wrong and not _changed_meanwhile(listed, row, await _listed_again(case, key), wrong, case):
                 case.state.disputed.update(wrong)
                 yield case.finding(
-                    "error", "expectation", "A row read by its key differs from the list",
-                    f"{wrong[0]} = {listed[wrong[0]]!r}", f"{wrong[0]} = {row[wrong[0]]!r}",
-                    cause="any:list differs", purpose="read", subjects=wrong, evidence=[before.exchanges[0], exchange],
-                )  # fmt: skip
+                    "error",
+                    "expectation",
+                    "A row read by its key differs from the list",
+                    f"{wrong[0]} = {listed[wrong[0]]!r}",
+                    f"{wrong[0]} = {row[wrong[0]]!r}",
+                    cause="any:list differs",
+                    purpose="read",
+                    subjects=wrong,
+                    evidence=[before.exchanges[0], exchange],
+                )
 
 
 async def _listed_again(case: Case, key: Key) -> dict[str, object]:
     return (await case.listing()).by_key.get(key, {})
 
 
-def _changed_meanwhile(listed: object, row: dict[str, object], again: dict[str, object], wrong: list[str],
-                       case: Case) -> bool:
+def _changed_meanwhile(
+    listed: object, row: dict[str, object], again: dict[str, object], wrong: list[str], case: Case
+) -> bool:
     return bool(again) and all(same(case.resource.field(name), again.get(name), row[name]) for name in wrong)
 
 
@@ -163,15 +200,24 @@ async def malformed_key(case: Case) -> AsyncIterator[Finding]:
     if kind == "integer" or uuid_like:
         tries.insert(0, "not-a-key")
     rest = case.absent_key()[1:] if len(key.fields) > 1 else ()
-    for text, exchange in zip(tries, await asyncio.gather(*(
-        case.send("read", "a malformed key", key=(text, *rest)) for text in tries)), strict=True):
+    for text, exchange in zip(
+        tries,
+        await asyncio.gather(*(case.send("read", "a malformed key", key=(text, *rest)) for text in tries)),
+        strict=True,
+    ):
         row = case.client.row_in(exchange.answer) if exchange.answer.ok else None
         if row is not None and case.client.key_of(row) != (text, *rest):
             yield case.finding(
-                "error", "expectation", "A malformed key is answered with a row", "a refusal (400, 404 or 422)",
-                f"{exchange.answer.status} with the row {case.client.key_of(row)}", cause="malformed key succeeds",
-                purpose="read", subjects=[text], evidence=[exchange],
-            )  # fmt: skip
+                "error",
+                "expectation",
+                "A malformed key is answered with a row",
+                "a refusal (400, 404 or 422)",
+                f"{exchange.answer.status} with the row {case.client.key_of(row)}",
+                cause="malformed key succeeds",
+                purpose="read",
+                subjects=[text],
+                evidence=[exchange],
+            )
 
 
 @check("read.changes-nothing", needs=("create", "read", "delete"), creates=True, cost=lambda resource: 7)
@@ -193,10 +239,16 @@ async def reading_changes_nothing(case: Case) -> AsyncIterator[Finding]:
     wrong = differences(case.fields, before, after)
     if wrong:
         yield case.finding(
-            "error", "standard", "Reading a row changes it", "no change: GET is safe (RFC 9110, 9.2.1)",
-            f"{wrong[0]} was {before[wrong[0]]!r} and is {after[wrong[0]]!r}", cause="read writes", purpose="read",
-            subjects=wrong, evidence=[own.exchange, *_about(sent, wrong[0]), last],
-        )  # fmt: skip
+            "error",
+            "standard",
+            "Reading a row changes it",
+            "no change: GET is safe (RFC 9110, 9.2.1)",
+            f"{wrong[0]} was {before[wrong[0]]!r} and is {after[wrong[0]]!r}",
+            cause="read writes",
+            purpose="read",
+            subjects=wrong,
+            evidence=[own.exchange, *_about(sent, wrong[0]), last],
+        )
 
 
 def _about(sent: list[Exchange], name: str) -> list[Exchange]:
@@ -216,13 +268,16 @@ async def unknown_path(case: Case) -> AsyncIterator[Finding]:
     case.requests += 1
     if exchange.answer.ok or exchange.answer.status >= 500:
         yield case.finding(
-            "warning" if exchange.answer.ok else "error", "standard", "A path that is not there is not refused",
-            "404 (RFC 9110, 15.5.5)", str(exchange.answer.status), cause="unknown path",
-            operation=("GET", name.replace(case.world.values.mark, "x")), evidence=[exchange],
-        )  # fmt: skip
+            "warning" if exchange.answer.ok else "error",
+            "standard",
+            "A path that is not there is not refused",
+            "404 (RFC 9110, 15.5.5)",
+            str(exchange.answer.status),
+            cause="unknown path",
+            operation=("GET", name.replace(case.world.values.mark, "x")),
+            evidence=[exchange],
+        )
 
 
 def _base(client: Client, path: str) -> str:
     return client.url(client.resource.operations["list"]).removesuffix(path)
-
-

@@ -35,10 +35,16 @@ def changed_values(
         severity: Severity = "warning" if kind in _MILD or lowered else "error"
         subject = f"{name} ({labels[name]})" if labels and name in labels else name
         yield case.finding(
-            severity, "expectation", f"A value changed silently: {kind}", f"{name} = {shown(sent[name])}",
-            f"{name} = {shown(stored[name])}", cause=f"any:changed: {kind}", purpose=purpose, subjects=[subject],
+            severity,
+            "expectation",
+            f"A value changed silently: {kind}",
+            f"{name} = {shown(sent[name])}",
+            f"{name} = {shown(stored[name])}",
+            cause=f"any:changed: {kind}",
+            purpose=purpose,
+            subjects=[subject],
             evidence=evidence,
-        )  # fmt: skip
+        )
 
 
 def answer_differs(
@@ -62,16 +68,25 @@ def answer_differs(
             else "A write is answered as done, but another value is stored"
         )
         yield case.finding(
-            "error", "expectation", title,
+            "error",
+            "expectation",
+            title,
             f"{name} = {shown(stored[name])}, as stored" if saved else f"{name} = {shown(answered[name])}, as answered",
             f"{name} = {shown(answered[name])}" if saved else f"{name} = {shown(stored[name])}",
-            cause="answer differs", purpose=purpose, subjects=wrong, evidence=[exchange],
-        )  # fmt: skip
+            cause="answer differs",
+            purpose=purpose,
+            subjects=wrong,
+            evidence=[exchange],
+        )
 
 
 async def missing_from_list(case: Case, rows: Sequence[Own], listing: Listing) -> list[Own]:
     """The rows that a complete list does not hold, looked for twice."""
-    if not listing.complete or listing.repeated or not any(case.client.key_of(row) for row in listing.rows) and listing.rows:
+    if (
+        not listing.complete
+        or listing.repeated
+        or (not any(case.client.key_of(row) for row in listing.rows) and listing.rows)
+    ):
         return []
     missing = [own for own in rows if own.key not in listing.by_key]
     if missing:
@@ -80,9 +95,7 @@ async def missing_from_list(case: Case, rows: Sequence[Own], listing: Listing) -
     return missing
 
 
-async def stored_rows(
-    case: Case, own: Own, listing: Listing | None
-) -> tuple[list[Exchange], Row | None, Row | None]:
+async def stored_rows(case: Case, own: Own, listing: Listing | None) -> tuple[list[Exchange], Row | None, Row | None]:
     """A row as read by key and as listed, each None where it is not there or cannot be asked for."""
     exchanges: list[Exchange] = []
     read = None
@@ -93,7 +106,9 @@ async def stored_rows(
     return exchanges, read, listed
 
 
-def list_differs(case: Case, key: object, read: Row | None, listed: Row | None, evidence: Sequence[Exchange]) -> Iterator[Finding]:
+def list_differs(
+    case: Case, key: object, read: Row | None, listed: Row | None, evidence: Sequence[Exchange]
+) -> Iterator[Finding]:
     """A finding if the list shows an own row otherwise than reading it by key does."""
     if read is None or listed is None:
         return
@@ -102,7 +117,13 @@ def list_differs(case: Case, key: object, read: Row | None, listed: Row | None, 
         name = wrong[0]
         case.state.disputed.update(wrong)
         yield case.finding(
-            "error", "expectation", "The list shows another row than reading by key does",
-            f"{name} = {shown(read[name])}, as by key", f"{name} = {shown(listed[name])} in the list", cause="any:list differs",
-            purpose="read", subjects=wrong, evidence=evidence,
-        )  # fmt: skip
+            "error",
+            "expectation",
+            "The list shows another row than reading by key does",
+            f"{name} = {shown(read[name])}, as by key",
+            f"{name} = {shown(listed[name])} in the list",
+            cause="any:list differs",
+            purpose="read",
+            subjects=wrong,
+            evidence=evidence,
+        )

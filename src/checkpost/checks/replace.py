@@ -31,10 +31,15 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
         raise Skipped(f"the role {case.world.role.name} may not replace ({exchange.answer.status})")
     if exchange.answer.refused:
         yield case.finding(
-            "warning", "contract", "A replacement that the contract allows is refused", "success",
-            f"{exchange.answer.status} {' '.join(exchange.answer.text.split())[:160]}", cause="valid refused",
-            purpose="replace", evidence=[own.exchange, exchange],
-        )  # fmt: skip
+            "warning",
+            "contract",
+            "A replacement that the contract allows is refused",
+            "success",
+            f"{exchange.answer.status} {' '.join(exchange.answer.text.split())[:160]}",
+            cause="valid refused",
+            purpose="replace",
+            evidence=[own.exchange, exchange],
+        )
         return
     read, after = await case.row_now(own.key)
     evidence = [own.exchange, exchange, read]
@@ -43,10 +48,16 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
     if lost:
         name = lost[0]
         yield case.finding(
-            "error", "expectation", "A replace answers with success, but the value is not stored",
-            f"{name} = {shown(record[name])}", f"{name} = {shown(after[name])}, as before", cause="replace lost",
-            purpose="replace", subjects=lost, evidence=evidence,
-        )  # fmt: skip
+            "error",
+            "expectation",
+            "A replace answers with success, but the value is not stored",
+            f"{name} = {shown(record[name])}",
+            f"{name} = {shown(after[name])}, as before",
+            cause="replace lost",
+            purpose="replace",
+            subjects=lost,
+            evidence=evidence,
+        )
     else:
         changed = list(changed_values(case, "replace", record, after, evidence))
         for found in changed or list(answer_differs(case, "replace", exchange, after, record)):
@@ -58,10 +69,16 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
     if moved or (exchange.answer.ok and again.answer.refused):
         seen = f"{moved[0]} = {shown(twice[moved[0]])}" if moved else str(again.answer.status)
         yield case.finding(
-            "error", "standard", "The same replace sent twice has another effect than sent once",
-            "the same row (RFC 9110, 9.2.2: PUT is idempotent)", seen, cause="not idempotent", purpose="replace",
-            subjects=moved, evidence=[own.exchange, exchange, again],
-        )  # fmt: skip
+            "error",
+            "standard",
+            "The same replace sent twice has another effect than sent once",
+            "the same row (RFC 9110, 9.2.2: PUT is idempotent)",
+            seen,
+            cause="not idempotent",
+            purpose="replace",
+            subjects=moved,
+            evidence=[own.exchange, exchange, again],
+        )
     if case.has("list"):
         listing = await case.listing()
         for found in list_differs(case, own.key, twice, listing.by_key.get(own.key), listing.exchanges[-1:]):
@@ -77,28 +94,37 @@ async def omitted_is_reset(case: Case) -> AsyncIterator[Finding]:
     _, before = await case.row_now(own.key)
     record = await case.replacement(own.key, full=False)
     omitted = [
-        field for field in case.resource.writable("replace")
+        field
+        for field in case.resource.writable("replace")
         if field.name not in record and before.get(field.name) is not None and _tells(case, field.name, before)
-    ]  # fmt: skip
+    ]
     if not omitted:
         raise Skipped("no field that may be left out can tell")
     exchange = await case.send("replace", "a replacement of the required fields", key=own.key, record=record)
     if not exchange.answer.ok:
         return
     read, after = await case.row_now(own.key)
-    if any(same(case.fields[name], before.get(name), after.get(name)) for name in differences(case.fields, record, after)):
+    if any(
+        same(case.fields[name], before.get(name), after.get(name)) for name in differences(case.fields, record, after)
+    ):
         raise Blocked("a replace is not stored")
-    kept = [field.name for field in omitted if field.name in after
-            and same(field, before[field.name], after[field.name])]  # fmt: skip
+    kept = [
+        field.name for field in omitted if field.name in after and same(field, before[field.name], after[field.name])
+    ]
     if kept:
         name = kept[0]
         default = case.fields[name].default
         yield case.finding(
-            "warning", "standard", "A replace keeps fields that were left out",
+            "warning",
+            "standard",
+            "A replace keeps fields that were left out",
             f"{name} = {shown(None if default is MISSING else default)} (RFC 9110, 9.3.4: PUT replaces the state)",
-            f"{name} = {shown(after[name])}, as before", cause="keeps omitted", purpose="replace", subjects=kept,
+            f"{name} = {shown(after[name])}, as before",
+            cause="keeps omitted",
+            purpose="replace",
+            subjects=kept,
             evidence=[own.exchange, exchange, read],
-        )  # fmt: skip
+        )
 
 
 def _tells(case: Case, name: str, row: dict[str, Any]) -> bool:
@@ -129,13 +155,21 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
         elif exchange.answer.refused:
             refused.append(exchange)
     read, after = await case.row_now(own.key)
-    touched = differences(case.fields, row, after, [field.name for field in case.resource.fields if not field.read_only])
+    touched = differences(
+        case.fields, row, after, [field.name for field in case.resource.fields if not field.read_only]
+    )
     if touched and not any_accepted and refused:
         yield case.finding(
-            "error", "expectation", "A refused replace changes the row", f"{touched[0]} = {shown(row[touched[0]])}",
-            f"{touched[0]} = {shown(after[touched[0]])}", cause="refused but changed", purpose="replace",
-            subjects=touched, evidence=[refused[0], read],
-        )  # fmt: skip
+            "error",
+            "expectation",
+            "A refused replace changes the row",
+            f"{touched[0]} = {shown(row[touched[0]])}",
+            f"{touched[0]} = {shown(after[touched[0]])}",
+            cause="refused but changed",
+            purpose="replace",
+            subjects=touched,
+            evidence=[refused[0], read],
+        )
 
 
 @check("replace.read-only", needs=_NEEDS, creates=True, cost=lambda resource: 4)

@@ -83,27 +83,40 @@ def judge_change(
         name = lost[0]
         found.append(
             case.finding(
-                "error", "expectation", "An update answers with success, but the value is not stored",
-                f"{name} = {shown(change[name])}", f"{name} = {shown(after[name])}, as before", cause="update lost",
-                purpose=purpose, subjects=lost, evidence=evidence,
-            )  # fmt: skip
+                "error",
+                "expectation",
+                "An update answers with success, but the value is not stored",
+                f"{name} = {shown(change[name])}",
+                f"{name} = {shown(after[name])}, as before",
+                cause="update lost",
+                purpose=purpose,
+                subjects=lost,
+                evidence=evidence,
+            )
         )
     else:
         changed = list(changed_values(case, purpose, change, after, evidence))
         found += changed or answer_differs(case, purpose, exchange, after, change)
     others = [
-        field.name for field in case.resource.fields if not field.read_only and field.name not in change
-        and (field.created or field.updated)
-    ]  # fmt: skip
+        field.name
+        for field in case.resource.fields
+        if not field.read_only and field.name not in change and (field.created or field.updated)
+    ]
     touched = differences(case.fields, before, after, others)
     if touched:
         name = touched[0]
         found.append(
             case.finding(
-                "error", "expectation", "An update changes fields that were not sent",
-                f"{name} = {shown(before[name])}, as before", f"{name} = {shown(after[name])}", cause="resets others",
-                purpose=purpose, subjects=touched, evidence=evidence,
-            )  # fmt: skip
+                "error",
+                "expectation",
+                "An update changes fields that were not sent",
+                f"{name} = {shown(before[name])}, as before",
+                f"{name} = {shown(after[name])}",
+                cause="resets others",
+                purpose=purpose,
+                subjects=touched,
+                evidence=evidence,
+            )
         )
     return found
 
@@ -111,11 +124,16 @@ def judge_change(
 def _refused(case: Case, change: dict[str, Any], exchange: Exchange) -> Finding:
     name = next(iter(change))
     return case.finding(
-        "warning", "contract", "A change that the contract allows is refused",
+        "warning",
+        "contract",
+        "A change that the contract allows is refused",
         f"success for {name} = {shown(change[name], 60)}",
-        f"{exchange.answer.status} {' '.join(exchange.answer.text.split())[:160]}", cause="valid change refused",
-        purpose="update", subjects=[name], evidence=[exchange],
-    )  # fmt: skip
+        f"{exchange.answer.status} {' '.join(exchange.answer.text.split())[:160]}",
+        cause="valid change refused",
+        purpose="update",
+        subjects=[name],
+        evidence=[exchange],
+    )
 
 
 async def _several(case: Case, row: Row) -> dict[str, Any]:
@@ -147,10 +165,13 @@ async def other_rows(case: Case) -> AsyncIterator[Finding]:
         if not (before.complete and after.complete):
             raise Skipped("the list is too long to compare all rows, or cannot be read whole")
         changed = {
-            key for key, each in before.by_key.items()
-            if key != own.key and key not in case.state.created and key in after.by_key
+            key
+            for key, each in before.by_key.items()
+            if key != own.key
+            and key not in case.state.created
+            and key in after.by_key
             and differences(case.fields, each, after.by_key[key])
-        }  # fmt: skip
+        }
         touched = changed if touched is None else touched & changed
         if not touched:
             return
@@ -159,9 +180,15 @@ async def other_rows(case: Case) -> AsyncIterator[Finding]:
         seen = f"{name} of the row {'/'.join(map(str, key))} changed to {shown(after.by_key[key][name])}"
         evidence = [own.exchange, exchange, *after.exchanges[:1]]
     yield case.finding(
-        "error", "expectation", "Updating one row changes other rows", "no other row changes", seen,
-        cause="other rows", purpose="update", evidence=evidence,
-    )  # fmt: skip
+        "error",
+        "expectation",
+        "Updating one row changes other rows",
+        "no other row changes",
+        seen,
+        cause="other rows",
+        purpose="update",
+        evidence=evidence,
+    )
 
 
 @check("update.rules", needs=_NEEDS, creates=True, cost=lambda r: 3 * len(r.writable("update")) + 3)
@@ -185,13 +212,21 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
         elif exchange.answer.refused:
             refused.append(exchange)
     read, after = await case.row_now(own.key)
-    touched = differences(case.fields, row, after, [field.name for field in case.resource.fields if not field.read_only])
+    touched = differences(
+        case.fields, row, after, [field.name for field in case.resource.fields if not field.read_only]
+    )
     if touched and not any_accepted and refused:
         yield case.finding(
-            "error", "expectation", "A refused update changes the row", f"{touched[0]} = {shown(row[touched[0]])}",
-            f"{touched[0]} = {shown(after[touched[0]])}", cause="refused but changed", purpose="update",
-            subjects=touched, evidence=[refused[0], read],
-        )  # fmt: skip
+            "error",
+            "expectation",
+            "A refused update changes the row",
+            f"{touched[0]} = {shown(row[touched[0]])}",
+            f"{touched[0]} = {shown(after[touched[0]])}",
+            cause="refused but changed",
+            purpose="update",
+            subjects=touched,
+            evidence=[refused[0], read],
+        )
 
 
 @check("update.read-only", needs=_NEEDS, creates=True, cost=lambda resource: 4)
@@ -217,11 +252,17 @@ async def read_only_kept(case: Case, purpose: Purpose) -> AsyncIterator[Finding]
     if taken:
         field = case.fields[taken[0]]
         yield case.finding(
-            "error", "contract", "A read-only field takes the value that was sent",
-            f"{taken[0]} = {shown(row.get(taken[0]))}", f"{taken[0]} = {shown(after[taken[0]])}",
-            cause="any:read-only taken", purpose=purpose, place=field.node.place if field.node else None, subjects=taken,
+            "error",
+            "contract",
+            "A read-only field takes the value that was sent",
+            f"{taken[0]} = {shown(row.get(taken[0]))}",
+            f"{taken[0]} = {shown(after[taken[0]])}",
+            cause="any:read-only taken",
+            purpose=purpose,
+            place=field.node.place if field.node else None,
+            subjects=taken,
             evidence=[own.exchange, exchange, read],
-        )  # fmt: skip
+        )
 
 
 @check("update.missing-key", needs=("update", "create", "delete"), creates=True, cost=lambda resource: 4)
@@ -255,6 +296,8 @@ async def write_to_missing(case: Case, purpose: Purpose, key: Any, record: dict[
         journal.created(number, key)
     else:
         journal.gone(number)
-    documented = any(response.status == "201" for response in case.operation(purpose).responses)
-    if exchange.answer.ok and not (exchange.answer.status == 201 and documented and made):
+    statuses = {response.status for response in case.operation(purpose).responses}
+    # PUT may make the row (RFC 9110, 9.3.4), unless the contract promises "not found" and no 201
+    may_create = made and ("201" in statuses or (purpose == "replace" and not statuses & {"404", "410"}))
+    if exchange.answer.ok and not may_create:
         yield succeeded_on_missing(case, purpose, exchange)

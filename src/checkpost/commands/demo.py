@@ -26,14 +26,22 @@ EXAMPLE = (
 @click.option("--serve", is_flag=True, help="Only serve the stand-in, until interrupted.")
 @click.option("--defect", "defects", multiple=True, metavar="NAME", help="Switch a planted defect on.")
 @click.option("--list-defects", is_flag=True, help="List the planted defects and what a finding should say.")
-@click.option("--port", type=click.IntRange(0, 65535), default=8765, show_default=True,
-              help="The port for --serve; 0 takes a free one.")
+@click.option(
+    "--port",
+    type=click.IntRange(0, 65535),
+    default=8765,
+    show_default=True,
+    help="The port for --serve; 0 takes a free one.",
+)
 @click.option("--database", default=":memory:", metavar="FILE", help="Keep the tables in a file [default: in memory].")
-@click.option("--folder", type=click.Path(path_type=Path), default=Path("checkpost-demo"), show_default=True,
-              help="Where the example's profile and runs are put.")  # fmt: skip
-def demo(
-    serve: bool, defects: tuple[str, ...], list_defects: bool, port: int, database: str, folder: Path
-) -> None:
+@click.option(
+    "--folder",
+    type=click.Path(path_type=Path),
+    default=Path("checkpost-demo"),
+    show_default=True,
+    help="Where the example's profile and runs are put.",
+)
+def demo(serve: bool, defects: tuple[str, ...], list_defects: bool, port: int, database: str, folder: Path) -> None:
     """Serve a made-up seed bank's data API on this machine and run the complete example against it."""
     from checkpost.demo.defects import DEFECTS
 

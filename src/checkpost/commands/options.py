@@ -23,13 +23,23 @@ def with_target(function: F) -> F:
     """The contract and where it is to be held against."""
     options = (
         click.argument("contract", required=False),
-        click.option("--profile", "profile_file", type=click.Path(path_type=Path), metavar="FILE",
-                     help=f"The profile [default: {PROFILE_NAME}, if there is one]."),
+        click.option(
+            "--profile",
+            "profile_file",
+            type=click.Path(path_type=Path),
+            metavar="FILE",
+            help=f"The profile [default: {PROFILE_NAME}, if there is one].",
+        ),
         click.option("--base-url", metavar="URL", help="The instance to check."),
-        click.option("--credential", "credentials", multiple=True, metavar="[SCHEME=]VARIABLE",
-                     help="An environment variable with a credential, for a security scheme of the contract."),
+        click.option(
+            "--credential",
+            "credentials",
+            multiple=True,
+            metavar="[SCHEME=]VARIABLE",
+            help="An environment variable with a credential, for a security scheme of the contract.",
+        ),
         click.option("--role", metavar="NAME", help="The role of the profile to run as [default: the first]."),
-    )  # fmt: skip
+    )
     for option in reversed(options):
         function = option(function)
     return function
@@ -41,9 +51,10 @@ def with_choice(function: F) -> F:
         click.option("--only", "families", multiple=True, metavar="FAMILY", help="Only checks of this family."),
         click.option("--resource", "resources", multiple=True, metavar="NAME", help="Only this resource."),
         click.option("--read-only", is_flag=True, help="Ask only what needs no write."),
-        click.option("--allow-writes", multiple=True, metavar="HOST",
-                     help="Allow writes on a host other than this machine."),
-    )  # fmt: skip
+        click.option(
+            "--allow-writes", multiple=True, metavar="HOST", help="Allow writes on a host other than this machine."
+        ),
+    )
     for option in reversed(options):
         function = option(function)
     return function

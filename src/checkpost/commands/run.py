@@ -25,10 +25,21 @@ Json = dict[str, Any]
 @click.option("--seed", type=int, default=1, show_default=True, help="Makes generated values repeatable.")
 @click.option("--concurrency", type=click.IntRange(1, 256), default=16, show_default=True, help="Requests at once.")
 @click.option("--timeout", type=click.FloatRange(0.1), default=10.0, show_default=True, help="Seconds for one request.")
-@click.option("--out", "reports", multiple=True, type=click.Path(path_type=Path), metavar="FILE",
-              help="Write a report; the ending names the format: .json.")
-@click.option("--fail-on", type=click.Choice(["error", "warning", "note", "never"]), default="error",
-              show_default=True, help="The least severity that makes the run fail.")  # fmt: skip
+@click.option(
+    "--out",
+    "reports",
+    multiple=True,
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Write a report; the ending names the format: .json.",
+)
+@click.option(
+    "--fail-on",
+    type=click.Choice(["error", "warning", "note", "never"]),
+    default="error",
+    show_default=True,
+    help="The least severity that makes the run fail.",
+)
 def run(
     contract: str | None,
     profile_file: Path | None,
@@ -142,8 +153,7 @@ def show(document: Json) -> None:
     console = Console(highlight=False, soft_wrap=False)
     show_run(document, console, commands=False)
     if document["findings"]:
-        console.print(f"checkpost show {document['findings'][0]['id']}  shows a finding with its evidence",
-                      style="dim")  # fmt: skip
+        console.print(f"checkpost show {document['findings'][0]['id']}  shows a finding with its evidence", style="dim")
 
 
 def exit_status(document: Json, fail_on: str) -> int:

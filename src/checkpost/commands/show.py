@@ -13,11 +13,16 @@ from checkpost.errors import CheckPostError
 @click.command()
 @click.argument("name", required=False, metavar="[RUN|FINDING]")
 @click.argument("finding", required=False)
-@click.option("--profile", "profile_file", type=click.Path(path_type=Path), metavar="FILE",
-              help="The profile beside which the runs are stored.")
+@click.option(
+    "--profile",
+    "profile_file",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="The profile beside which the runs are stored.",
+)
 @click.option("--list", "listing", is_flag=True, help="List the stored runs.")
 @click.option("--checks", is_flag=True, help="List every check of the run with its outcome.")
-@click.option("--exchange", type=int, metavar="N", help="Show exchange N of the run.")  # fmt: skip
+@click.option("--exchange", type=int, metavar="N", help="Show exchange N of the run.")
 def show(
     name: str | None,
     finding: str | None,

@@ -13,12 +13,17 @@ from checkpost.errors import CheckPostError
 
 @click.command()
 @click.argument("contract", required=False)
-@click.option("--profile", "profile_file", type=click.Path(path_type=Path), metavar="FILE",
-              help="The profile with corrections [default: checkpost.yaml, if there is one].")
+@click.option(
+    "--profile",
+    "profile_file",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="The profile with corrections [default: checkpost.yaml, if there is one].",
+)
 @click.option("--resource", "resources", multiple=True, metavar="NAME", help="Show the fields of this resource.")
 @click.option("--reasons", is_flag=True, help="Say for each inference why it was made and how sure it is.")
 @click.option("--write", "target", type=click.Path(path_type=Path), metavar="FILE", help="Write a starter profile.")
-@click.option("--force", is_flag=True, help="Let --write replace a file.")  # fmt: skip
+@click.option("--force", is_flag=True, help="Let --write replace a file.")
 def survey(
     contract: str | None,
     profile_file: Path | None,

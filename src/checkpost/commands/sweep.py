@@ -16,11 +16,15 @@ if TYPE_CHECKING:
 
 
 @click.command()
-@click.option("--profile", "profile_file", type=click.Path(path_type=Path), metavar="FILE",
-              help="The profile beside which the journals are.")
+@click.option(
+    "--profile",
+    "profile_file",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="The profile beside which the journals are.",
+)
 @click.option("--list", "listing", is_flag=True, help="Only list what may have been left.")
-@click.option("--timeout", type=click.FloatRange(0.1), default=10.0, show_default=True,
-              help="Seconds for one request.")  # fmt: skip
+@click.option("--timeout", type=click.FloatRange(0.1), default=10.0, show_default=True, help="Seconds for one request.")
 def sweep(profile_file: Path | None, listing: bool, timeout: float) -> None:
     """Remove the rows that runs made and, after a crash, could not remove.
 
@@ -87,9 +91,13 @@ def _swept(leftover: Leftover, folder: Path, timeout: float) -> list[str]:
             clients = {each.name: Client(session, heading["base_url"], each, role.name) for each in model.resources}
             done: set[int] = set()
             left = await sweep_rows(
-                clients, leftover.entries, leftover.known, heading["mark"], MOST_ROWS,
+                clients,
+                leftover.entries,
+                leftover.known,
+                heading["mark"],
+                MOST_ROWS,
                 lambda entry: done.add(entry.number),
-            )  # fmt: skip
+            )
         return [f"{entry.resource} {'/'.join(map(str, entry.key)) if entry.key else 'key unknown'}" for entry in left]
 
     return asyncio.run(work())

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from checkpost.contract.errors import ContractError
@@ -69,7 +69,9 @@ def _parse_json(location: str, text: str) -> Any:
         value = json.loads(text, object_pairs_hook=_no_duplicates)
     except _DuplicateKey:
         key, line, column = duplicate_key(text)
-        raise ContractError(location, f"the key {key!r} stands twice in one object; remove one.", line, column) from None
+        raise ContractError(
+            location, f"the key {key!r} stands twice in one object; remove one.", line, column
+        ) from None
     except json.JSONDecodeError as error:
         raise ContractError(
             location, f"is not valid JSON: {error.msg[0].lower()}{error.msg[1:]}.", error.lineno, error.colno
@@ -91,6 +93,13 @@ class _Open:
     size: int = 1
     key: str | None = None
     awaits_value: bool = False
+    merged: list[Any] = field(default_factory=list)
+
+    def finish(self) -> None:
+        """Add what merge keys name and the mapping does not have itself."""
+        for source in self.merged:
+            for name, inherited in source.items() if isinstance(source, dict) else ():
+                self.value.setdefault(name, inherited)
 
 
 def _scalar(event: Any) -> Any:
@@ -140,9 +149,8 @@ def _parse_yaml(location: str, text: str) -> Any:
             raise fail(event, "a key has to be plain text.")
         else:
             key, parent.awaits_value = parent.key, False
-            if key == "<<" and isinstance(value, dict):
-                for name, inherited in value.items():
-                    parent.value.setdefault(name, inherited)
+            if key == "<<":  # not of YAML 1.2, but written in many contracts: own keys win, whatever the order
+                parent.merged += value if isinstance(value, list) else [value]
             else:
                 parent.value[key] = value
 
@@ -171,6 +179,7 @@ def _parse_yaml(location: str, text: str) -> Any:
                 stack.append(_Open({} if isinstance(event, yaml.MappingStartEvent) else [], event.anchor))
             elif isinstance(event, yaml.MappingEndEvent | yaml.SequenceEndEvent):
                 done = stack.pop()
+                done.finish()
                 if done.anchor:
                     anchors[done.anchor] = (done.value, done.size)
                 total -= done.size - 1

@@ -64,7 +64,8 @@ def _yaml_nodes(text: str) -> Iterator[tuple[Path, int, int]]:
             continue
         if not isinstance(event, yaml.NodeEvent):
             continue
-        mark = event.start_mark.line + 1, event.start_mark.column + 1
+        start = event.start_mark
+        mark = (start.line + 1, start.column + 1) if start is not None else (1, 1)
         if is_map and is_map[-1] and awaiting_key[-1]:
             path[-1] = event.value if isinstance(event, yaml.ScalarEvent) else ""
             awaiting_key[-1] = False
@@ -94,10 +95,7 @@ def locate(text: str, json_syntax: bool, pointers: Iterable[str]) -> dict[str, t
     ancestors = {path[:length] for path in wanted.values() for length in range(len(path) + 1)}
     found: dict[tuple[str, ...], tuple[int, int]] = {}
     nodes: Iterator[tuple[Path, int, int]]
-    if json_syntax:
-        nodes = ((path, offset, -1) for path, offset in _json_nodes(text))
-    else:
-        nodes = _yaml_nodes(text)
+    nodes = ((path, offset, -1) for path, offset in _json_nodes(text)) if json_syntax else _yaml_nodes(text)
     for path, line, column in nodes:
         plain = tuple(map(str, path))
         if plain in ancestors and plain not in found:

@@ -47,8 +47,9 @@ class Caller:
         self.user, self.role = user, role
 
 
-def json_answer(body: Any, status: int = 200, headers: Mapping[str, str] | None = None,
-                media_type: str = "application/json") -> Response:
+def json_answer(
+    body: Any, status: int = 200, headers: Mapping[str, str] | None = None, media_type: str = "application/json"
+) -> Response:
     text = json.dumps(body, ensure_ascii=False)
     return Response(text.encode("utf-8", "surrogatepass"), status, dict(headers or {}), media_type)
 
@@ -157,9 +158,7 @@ class TableApi:
 
     def accepted(self, body: Row) -> Row:
         return {
-            column.name: self.accept(column, body[column.name])
-            for column in self.table.writable
-            if column.name in body
+            column.name: self.accept(column, body[column.name]) for column in self.table.writable if column.name in body
         }
 
     def completed(self, values: Row) -> Row:

@@ -55,9 +55,7 @@ def handlers(names: Iterable[str]) -> Mapping[str, type[TableApi]]:
     chosen: dict[str, list[type[TableApi]]] = {}
     for name in names:
         chosen.setdefault(DEFECTS[name].table, []).append(DEFECTS[name].behaviour)
-    return {
-        table: type("DefectiveApi", (*behaviours, TableApi), {}) for table, behaviours in chosen.items()
-    }
+    return {table: type("DefectiveApi", (*behaviours, TableApi), {}) for table, behaviours in chosen.items()}
 
 
 def _unenforced(name: str, table: str, rule: str, says: str) -> None:
@@ -224,10 +222,13 @@ _altered("text-truncated", "species", "A long text is cut silently.", _on_text(l
 _altered("text-recased", "loans", "Capital letters become small.", _on_text(str.lower))
 _altered("accents-lost", "species", "Accents are lost.", _on_text(_no_accents))
 _altered("leading-zeros-lost", "loans", "Leading zeros of a text are lost.", _on_text(_number_like))
-_altered("empty-becomes-null", "species", "An empty text becomes null.", _on_text(
-    lambda text: text if text else None))
-_altered("astral-lost", "tags", "Characters beyond the basic plane become question marks.", _on_text(
-    lambda text: "".join(sign if ord(sign) < 0x10000 else "?" for sign in text)))
+_altered("empty-becomes-null", "species", "An empty text becomes null.", _on_text(lambda text: text if text else None))
+_altered(
+    "astral-lost",
+    "tags",
+    "Characters beyond the basic plane become question marks.",
+    _on_text(lambda text: "".join(sign if ord(sign) < 0x10000 else "?" for sign in text)),
+)
 _altered("decimal-rounded", "species", "A decimal loses digits of its scale.", _rounded)
 _altered("time-shifted", "loans", "A date-time comes back an hour later.", _hour_later)
 
@@ -297,7 +298,9 @@ class ListHidesRows(TableApi):
 # -- update and replace -------------------------------------------------------------------------------
 
 
-@defect("update-lost", "loans", "PATCH", "update", "Update answers with the new value, but it is not stored.", item=True)
+@defect(
+    "update-lost", "loans", "PATCH", "update", "Update answers with the new value, but it is not stored.", item=True
+)
 class UpdateLost(TableApi):
     async def on_update(self, request: Request) -> Response:
         caller, key = self.caller(request), self.key_of(request)
@@ -380,8 +383,14 @@ class ReplaceLost(TableApi):
         return answer
 
 
-@defect("replace-required-lenient", "vaults", "PUT", "replace", "Replace accepts a record without a required field.",
-        item=True)
+@defect(
+    "replace-required-lenient",
+    "vaults",
+    "PUT",
+    "replace",
+    "Replace accepts a record without a required field.",
+    item=True,
+)
 class ReplaceRequiredLenient(TableApi):
     async def on_replace(self, request: Request) -> Response:
         body = await self.body(request)
@@ -442,7 +451,9 @@ class SecondDeleteCrashes(TableApi):
         return await super().on_delete(request)
 
 
-@defect("delete-missing-succeeds", "tags", "DELETE", "delete", "Deleting a key that is not there answers 200.", item=True)
+@defect(
+    "delete-missing-succeeds", "tags", "DELETE", "delete", "Deleting a key that is not there answers 200.", item=True
+)
 class DeleteMissingSucceeds(TableApi):
     async def on_delete(self, request: Request) -> Response:
         if self.fetch(self.key_of(request)) is None:

@@ -80,9 +80,7 @@ def _problems(statuses: Iterable[int]) -> Json:
             "content": {"application/problem+json": {"schema": _reference(schema)}},
         }
         if status == 401:
-            answers["401"]["headers"] = {
-                "WWW-Authenticate": {"required": True, "schema": {"type": "string"}}
-            }
+            answers["401"]["headers"] = {"WWW-Authenticate": {"required": True, "schema": {"type": "string"}}}
     return answers
 
 
@@ -130,9 +128,7 @@ def _collection(table: Table) -> Json:
         },
     }
     created = _row("The row as it was stored.", table)
-    created["headers"] = {
-        "Location": {"required": True, "schema": {"type": "string", "format": "uri-reference"}}
-    }
+    created["headers"] = {"Location": {"required": True, "schema": {"type": "string", "format": "uri-reference"}}}
     create = {
         "operationId": f"create_{table.name}",
         "tags": [table.name],

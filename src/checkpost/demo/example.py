@@ -52,8 +52,6 @@ def lists(target: Target) -> dict[str, list[dict[str, Any]]]:
         async with Session({target.role.name: target.role}, target.environment, Limits()) as session:
             clients = [Client(session, target.base_url, each, target.role.name) for each in target.model.resources]
             listings = await asyncio.gather(*(client.whole_list(MOST_ROWS) for client in clients))
-        return {
-            client.resource.name: list(listing.rows) for client, listing in zip(clients, listings, strict=True)
-        }
+        return {client.resource.name: list(listing.rows) for client, listing in zip(clients, listings, strict=True)}
 
     return asyncio.run(read())

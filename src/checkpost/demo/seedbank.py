@@ -289,8 +289,15 @@ def rows() -> dict[str, list[Row]]:
         "tags": [
             {"id": number, "label": label, "colour": colour}
             for number, (label, colour) in enumerate(
-                (("alpine", "#4477aa"), ("edible", "#66ccee"), ("Edible", "#228833"), ("été", "#ccbb44"),
-                 ("rare_%", "#ee6677"), ("wetland", "#aa3377"), ("🌱 new", "#888888")),
+                (
+                    ("alpine", "#4477aa"),
+                    ("edible", "#66ccee"),
+                    ("Edible", "#228833"),
+                    ("été", "#ccbb44"),
+                    ("rare_%", "#ee6677"),
+                    ("wetland", "#aa3377"),
+                    ("🌱 new", "#888888"),
+                ),
                 1,
             )
         ],

@@ -56,8 +56,7 @@ class InProcess:
     def contents(self) -> dict[str, list[Row]]:
         """Every row of every table, ordered by key."""
         return {
-            table.name: self.database.select(table, "ORDER BY " + ", ".join(table.key))
-            for table in seedbank.TABLES
+            table.name: self.database.select(table, "ORDER BY " + ", ".join(table.key)) for table in seedbank.TABLES
         }
 
 

@@ -30,10 +30,10 @@ async def preflight(world: World, resources: Sequence[Resource]) -> None:
     for resource, listing in zip(with_lists, listings, strict=True):
         world.state(resource.name).before = listing
     secured = [
-        listing for resource, listing in zip(with_lists, listings, strict=True)
-        if not resource.operations["list"].open
-    ]  # fmt: skip
-    judged = secured or listings
+        listing for resource, listing in zip(with_lists, listings, strict=True) if not resource.operations["list"].open
+    ]
+    # the public is refused where credentials are needed, and may work with the rest
+    judged = secured if secured and world.role.credentials else listings
     if judged and all(listing.exchanges[0].answer.status == 401 for listing in judged):
         raise CheckPostError(_refused(world, judged[0].exchanges[0]))
     if listings and all(listing.problem for listing in listings):

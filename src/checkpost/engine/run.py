@@ -5,10 +5,11 @@ from __future__ import annotations
 import asyncio
 import os
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Coroutine, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from random import Random
+from typing import Any
 
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import CONFORMANCE
@@ -126,7 +127,7 @@ async def run(
         checks=tuple(checks),
         findings=tuple(findings),
         exchanges=tuple(exchanges[number] for number in sorted(exchanges)),
-        not_exercised=tuple(_not_exercised(target, world)),
+        not_exercised=tuple(_not_exercised(target, world, resources)),
         left=tuple(left),
         interrupted=interrupted,
         lines=_lines(target.contract, findings),
@@ -158,13 +159,13 @@ def _record_known(world: World, resources: Sequence[Resource]) -> None:
             world.journal.known(resource.name, before.by_key, before.complete)
 
 
-async def _until(work: asyncio.Future[None] | object, stop: asyncio.Event | None) -> bool:
+async def _until(work: Coroutine[Any, Any, None], stop: asyncio.Event | None) -> bool:
     """Do the work until it is done or ``stop`` is set; whether it was stopped."""
-    task = asyncio.ensure_future(work)  # type: ignore[arg-type]
+    task = asyncio.create_task(work)
     if stop is None:
         await task
         return False
-    waiting = asyncio.ensure_future(stop.wait())
+    waiting = asyncio.create_task(stop.wait())
     await asyncio.wait({task, waiting}, return_when=asyncio.FIRST_COMPLETED)
     waiting.cancel()
     if task.done():
@@ -241,9 +242,14 @@ async def tidy(world: World) -> list[str]:
     that are left."""
     journal = world.journal
     assert journal is not None
-    clients = {each.name: Client(world.session, world.base_url, each, world.role.name) for each in world.model.resources}
-    known = {name: tuple(state.before.by_key) for name, state in world.states.items() if state.before is not None
-             and not state.created & set(state.before.by_key)}  # fmt: skip
+    clients = {
+        each.name: Client(world.session, world.base_url, each, world.role.name) for each in world.model.resources
+    }
+    known = {
+        name: tuple(state.before.by_key)
+        for name, state in world.states.items()
+        if state.before is not None and not state.created & set(state.before.by_key)
+    }
     await sweep(
         clients, journal.entries(), known, world.values.mark, MOST_ROWS, lambda entry: journal.gone(entry.number)
     )
@@ -275,8 +281,12 @@ def _named(entry: Entry) -> str:
 def _conformance(world: World, resources: Sequence[Resource]) -> list[CheckResult]:
     """The outcome of the checks that every answer goes through, resource by resource."""
     failed = {(each.check, each.resource) for each in world.findings.by_key.values()}
-    undocumented = {operation for each in world.findings.by_key.values() if each.check == "errors.documented"
-                    for operation in each.operations}  # fmt: skip
+    undocumented = {
+        operation
+        for each in world.findings.by_key.values()
+        if each.check == "errors.documented"
+        for operation in each.operations
+    }
     results = []
     for resource in resources:
         answers = world.state(resource.name).answers
@@ -305,10 +315,18 @@ def _with_scripts(world: World) -> list[Finding]:
     return found
 
 
-def _not_exercised(target: Target, world: World) -> list[tuple[str, str, str]]:
-    reasons = {(operation.method, operation.path): why for operation, why in target.model.others}
+def _not_exercised(target: Target, world: World, chosen: Sequence[Resource]) -> list[tuple[str, str, str]]:
+    usual = f"nothing is written: {target.no_writes}" if target.no_writes else "no check reached it"
+    asked = {(each.method, each.path) for resource in chosen for each in resource.operations.values()}
+    reasons = {
+        (each.method, each.path): "its resource was not chosen"
+        for resource in target.model.resources
+        for each in resource.operations.values()
+        if (each.method, each.path) not in asked
+    }
+    reasons |= {(operation.method, operation.path): why for operation, why in target.model.others}
     return [
-        (operation.method, operation.path, reasons.get((operation.method, operation.path), "no check reached it"))
+        (operation.method, operation.path, reasons.get((operation.method, operation.path), usual))
         for operation in target.contract.operations
         if (operation.method, operation.path) not in world.exercised
     ]

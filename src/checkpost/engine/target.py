@@ -98,15 +98,19 @@ def _role(contract: Contract, credentials: Sequence[str]) -> Role:
         name, _, variable = text.rpartition("=")
         if name and name not in schemes:
             known = ", ".join(schemes) or "none"
-            raise CheckPostError(f"--credential {text}: the contract has no security scheme {name!r} (it has: {known}).")
+            raise CheckPostError(
+                f"--credential {text}: the contract has no security scheme {name!r} (it has: {known})."
+            )
         if not VARIABLE.fullmatch("${" + variable + "}"):
             raise CheckPostError(
                 f"--credential {text.partition('=')[0]}: name an environment variable, as in SCHEME=VARIABLE; a secret "
                 "itself does not belong on a command line."
             )
         if not name and len(schemes) > 1:
-            raise CheckPostError(f"--credential {variable}: say for which scheme, as SCHEME={variable}; the contract "
-                                 f"has {', '.join(schemes)}.")  # fmt: skip
+            raise CheckPostError(
+                f"--credential {variable}: say for which scheme, as SCHEME={variable}; the contract "
+                f"has {', '.join(schemes)}."
+            )
         made.append(_credential(schemes.get(name or next(iter(schemes), "")), variable))
     return Role("user", tuple(made))
 
@@ -132,8 +136,10 @@ def _base_url(profile: Profile, contract: Contract) -> str:
     if profile.base_url:
         url = profile.base_url
     else:
-        urls = [urljoin(contract.location, server.url) if "://" in contract.location else server.url
-                for server in contract.servers]  # fmt: skip
+        urls = [
+            urljoin(contract.location, server.url) if "://" in contract.location else server.url
+            for server in contract.servers
+        ]
         local = [url for url in urls if is_loopback(urlsplit(url).hostname)]
         if not local:
             named = f" (the contract names {', '.join(urls)})" if urls else ""

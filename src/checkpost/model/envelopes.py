@@ -12,9 +12,19 @@ from checkpost.model.shape import Shape, shape_of
 _DEEPEST = 3
 _ROWS = ("data", "items", "results", "rows", "records", "value", "values", "content", "list", "entries", "resource")
 _TOTAL = (
-    "total", "totalcount", "totalitems", "totalrows", "totalrecords", "totalelements", "totalresults",
-    "odatacount", "count", "rowcount", "recordcount", "filtercount",
-)  # fmt: skip
+    "total",
+    "totalcount",
+    "totalitems",
+    "totalrows",
+    "totalrecords",
+    "totalelements",
+    "totalresults",
+    "odatacount",
+    "count",
+    "rowcount",
+    "recordcount",
+    "filtercount",
+)
 _NEXT = ("next", "nextlink", "nexturl", "nextpage", "nextpageurl", "odatanextlink", "nexthref")
 
 

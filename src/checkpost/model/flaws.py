@@ -133,7 +133,7 @@ def _examples_of(node: Node, validators: Validators) -> Iterator[Flaw]:
         except Unresolved:
             continue
         # an example may be of either direction; it is wrong if it is wrong in both
-        broken = [next(iter(validators.violations(schema, value, way)), None) for way in ("request", "response")]  # type: ignore[arg-type]
+        broken = [next(iter(validators.violations(schema, value, way)), None) for way in ("request", "response")]
         if all(broken) and broken[0] is not None:
             message = f"The {key} breaks its own schema: {broken[0].message[:160]}."
             yield Flaw("warning", "broken-example", message, node.child(key).place)

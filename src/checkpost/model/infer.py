@@ -17,6 +17,7 @@ from checkpost.model.shape import shape_of
 from checkpost.profile.profile import Correction
 
 _NONE = Correction()
+_WRITES: tuple[Purpose, ...] = ("create", "replace", "update")
 
 
 def infer(contract: Contract, corrections: Mapping[str, Correction] | None = None) -> Model:
@@ -120,7 +121,7 @@ def _resource(
     names = frozenset(shape_of(row_schema).properties)
     read_schema = _success_schema(operations.get("read"))
     if not names:
-        bodies = [_body_schema(operations.get(each)) for each in ("create", "replace", "update")]
+        bodies = [_body_schema(operations.get(each)) for each in _WRITES]
         names = next((found for body in bodies if (found := frozenset(shape_of(body).properties))), frozenset())
     row_at = correction.row if correction.row is not None else row_pointer(read_schema, names)
     if row_at is not None and "read" in operations:
@@ -130,17 +131,16 @@ def _resource(
     names = frozenset(shape_of(row_schema).properties) or names
     wrapper = correction.body or next(
         (
-            found
-            for each in ("create", "replace", "update")
-            if (found := row_pointer(_body_schema(operations.get(each)), names)) is not None
+            found_at
+            for each in _WRITES
+            if (found_at := row_pointer(_body_schema(operations.get(each)), names)) is not None
         ),
         "",
     )
-    purposes: tuple[Purpose, ...] = ("create", "replace", "update")
-    inner = {
-        purpose: inside(_body_schema(operations[purpose]), wrapper) for purpose in purposes if purpose in operations
+    inner: dict[str, Node | None] = {
+        purpose: inside(_body_schema(operations[purpose]), wrapper) for purpose in _WRITES if purpose in operations
     }
-    fields = fields_of(row_schema, dict(inner), (), correction.unique)
+    fields = fields_of(row_schema, inner, (), correction.unique)
     key = infer_key(family.name, family.item, fields, correction.key)
     if key is not None and len(key.fields) == 1:
         fields = tuple(replace(each, unique=True) if each.name == key.fields[0] else each for each in fields)
@@ -164,9 +164,7 @@ def _resource(
         paging=infer_paging(operations.get("list"), next_at),
         relations=(),
         values=correction.values,
-        partial_replace="replace" in required
-        and not required["replace"]
-        and bool(required.get("create")),
+        partial_replace="replace" in required and not required["replace"] and bool(required.get("create")),
     )
 
 

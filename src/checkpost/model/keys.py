@@ -19,9 +19,7 @@ _OFFSETS = ("offset", "skip", "start", "pageoffset", "startindex", "from")
 _PAGES = ("page", "pagenumber", "pageno", "pageindex", "p")
 
 
-def infer_key(
-    resource: str, item: str | None, fields: Sequence[Field], stated: Sequence[str]
-) -> Key | None:
+def infer_key(resource: str, item: str | None, fields: Sequence[Field], stated: Sequence[str]) -> Key | None:
     """The fields of the key in the order of the item path's parameters; None where nothing fits."""
     names = parameters(item)
     by_name = {field.name: field for field in fields}
@@ -50,9 +48,7 @@ def infer_key(
     return Key(tuple(key), names, _assigned(key, by_name), weakest)
 
 
-def _field_for(
-    parameter: str, resource: str, fields: Sequence[Field], count: int
-) -> tuple[Field | None, Reason]:
+def _field_for(parameter: str, resource: str, fields: Sequence[Field], count: int) -> tuple[Field | None, Reason]:
     wanted = normal(parameter)
     for field in fields:
         if normal(field.name) == wanted:
@@ -64,7 +60,9 @@ def _field_for(
     for name in (*_KEY_NAMES, f"{stem}id", f"{stem}key", f"{stem}code"):
         for field in fields:
             if count == 1 and normal(field.name) == normal(name) and field.name.lower().strip("_") == name.strip("_"):
-                return field, Reason(f"the item path takes {{{parameter}}}, and {field.name} is usually a key", "likely")
+                return field, Reason(
+                    f"the item path takes {{{parameter}}}, and {field.name} is usually a key", "likely"
+                )
     for field in fields:
         if count == 1 and wanted and (wanted.endswith(normal(field.name)) or normal(field.name).endswith(wanted)):
             return field, Reason(f"the names of {{{parameter}}} and {field.name} end alike", "guess")
@@ -75,8 +73,10 @@ def _assigned(key: Sequence[str], fields: dict[str, Field]) -> Literal["server",
     chosen = [fields[name] for name in key]
     if all(field.created and field.required for field in chosen):
         return "client"
-    return "either" if any(field.created for field in chosen) and len(chosen) == 1 else (
-        "client" if all(field.created for field in chosen) else "server"
+    return (
+        "either"
+        if any(field.created for field in chosen) and len(chosen) == 1
+        else ("client" if all(field.created for field in chosen) else "server")
     )
 
 

@@ -51,7 +51,9 @@ def _described(field: Field, others: Mapping[str, Resource]) -> Relation | None:
         return None
     for resource in others.values():
         if normal(match[1]) in _names(resource):
-            return _target(resource, field, Reason(f"its description says {match[0].strip()!r}", "likely"))
+            return _target(
+                resource, field, Reason(f"its description says {match[0].replace('`', '').strip()!r}", "likely")
+            )
     return None
 
 

@@ -22,12 +22,12 @@ def same(field: Field | None, sent: Any, got: Any) -> bool:
     """
     if sent is None or got is None:
         return sent is got
-    if isinstance(sent, bool) or isinstance(got, bool):
-        return _truth(sent) == _truth(got)
-    if isinstance(sent, int | float) or (isinstance(got, int | float) and not _is_text(field)):
-        return _number(sent) is not None and _number(sent) == _number(got)
     if isinstance(got, dict) and isinstance(sent, str | int):
         return any(same(field, sent, value) for value in got.values() if not isinstance(value, dict))
+    if isinstance(sent, bool) or isinstance(got, bool):
+        return bool(_truth(sent) == _truth(got))
+    if isinstance(sent, int | float) or (isinstance(got, int | float) and not _is_text(field)):
+        return _number(sent) is not None and _number(sent) == _number(got)
     if isinstance(sent, str) and isinstance(got, str):
         return _same_text(field.format if field else "", sent, got)
     if isinstance(sent, list) and isinstance(got, list):
@@ -89,9 +89,7 @@ def differences(fields: Mapping[str, Field], sent: Row, got: Row, names: Iterabl
     """The names of fields, among those that both rows have, whose values are not the same."""
     wanted = sent.keys() if names is None else names
     return [
-        name
-        for name in wanted
-        if name in sent and name in got and not same(fields.get(name), sent[name], got[name])
+        name for name in wanted if name in sent and name in got and not same(fields.get(name), sent[name], got[name])
     ]
 
 

@@ -176,7 +176,7 @@ def _role(source: _Source, name: str, value: Any, pointer: str) -> Role:
     for where in ("header", "query", "cookie"):
         for key, each in _mapping(source, stated.get(where), join(pointer, where)).items():
             template = _secret(source, each, join(pointer, where, key))
-            credentials.append(Credential(where, str(key), template))  # type: ignore[arg-type]
+            credentials.append(Credential(where, str(key), template))
     return Role(name, tuple(credentials))
 
 

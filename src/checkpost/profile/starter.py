@@ -55,9 +55,9 @@ def _lines(contract: Contract, model: Model, folder: Path) -> Iterator[str]:
 
 def _credential(scheme: SecurityScheme) -> Iterator[str]:
     if scheme.type == "http" and scheme.scheme == "basic":
-        yield "    basic: {user: someone, password: \"${API_PASSWORD}\"}"
+        yield '    basic: {user: someone, password: "${API_PASSWORD}"}'
     elif scheme.type == "apiKey" and scheme.where in {"header", "query", "cookie"}:
-        yield f"    {scheme.where}: {{{_quoted(scheme.parameter)}: \"${{API_KEY}}\"}}"
+        yield f'    {scheme.where}: {{{_quoted(scheme.parameter)}: "${{API_KEY}}"}}'
     else:
         yield "    bearer: ${API_TOKEN}"
 

@@ -16,7 +16,9 @@ from checkpost.engine.target import Target
 def show_plan(target: Target, planned: Sequence[Planned], console: Console, skipped: bool) -> None:
     """Print a plan; with ``skipped`` also what would not run, and why."""
     writes = f"nothing is written: {target.no_writes}" if target.no_writes else "writes rows, and removes them again"
-    console.print(Text.assemble((target.contract.title or "API", "bold"), f"  {target.base_url}  as {target.role.name}"))
+    console.print(
+        Text.assemble((target.contract.title or "API", "bold"), f"  {target.base_url}  as {target.role.name}")
+    )
     console.print(Text(writes, style="dim"))
     console.print()
     families = [name for name in FAMILIES if any(each.check.family == name for each in planned)]

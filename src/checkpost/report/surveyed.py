@@ -25,7 +25,9 @@ def _table(*columns: str) -> Table:
 
 def show_survey(contract: Contract, model: Model, flaws: Sequence[Flaw], console: Console, reasons: bool) -> None:
     """Print resources, security, doubts and flaws."""
-    console.print(Text.assemble((contract.title or "API", "bold"), f"  OpenAPI {contract.version}  {contract.location}"))
+    console.print(
+        Text.assemble((contract.title or "API", "bold"), f"  OpenAPI {contract.version}  {contract.location}")
+    )
     for server in contract.servers:
         console.print(Text(f"server {server.url}  {server.description}", style="dim"))
     console.print()
@@ -102,9 +104,7 @@ def _reasons(model: Model, console: Console) -> None:
         rows.append(("rows of the list", where, envelope.reason))
         rows.append(("paging", resource.paging.style, resource.paging.reason))
         rows += [(f"reference {each.field}", each.resource, each.reason) for each in resource.relations]
-        rows += [
-            (f"unique {each.name}", "yes", each.unique_reason) for each in resource.fields if each.unique_reason
-        ]
+        rows += [(f"unique {each.name}", "yes", each.unique_reason) for each in resource.fields if each.unique_reason]
         for what, value, reason in rows:
             table.add_row(resource.name, what, value, reason.certainty, reason.text)
     console.print(table)
@@ -141,7 +141,16 @@ def _type(field: Field) -> str:
 
 
 def _rules(field: Field) -> str:
-    names = ("minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf", "minLength", "maxLength", "pattern")
+    names = (
+        "minimum",
+        "maximum",
+        "exclusiveMinimum",
+        "exclusiveMaximum",
+        "multipleOf",
+        "minLength",
+        "maxLength",
+        "pattern",
+    )
     said = [f"{name} {field.keywords[name]}" for name in names if name in field.keywords]
     if "enum" in field.keywords:
         said.append("one of " + ", ".join(map(str, field.keywords["enum"])))

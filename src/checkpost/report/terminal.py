@@ -71,8 +71,9 @@ def _matrix(document: Json) -> Table:
         row = [Text(resource)]
         for family in families:
             checks = [each for each in document["checks"] if (each["resource"], each["family"]) == (resource, family)]
-            findings = [each for each in document["findings"]
-                        if (each["resource"], each["family"]) == (resource, family)]  # fmt: skip
+            findings = [
+                each for each in document["findings"] if (each["resource"], each["family"]) == (resource, family)
+            ]
             sign, style = cell(checks, findings)
             row.append(Text(sign, style=style))
         table.add_row(*row)
@@ -93,9 +94,10 @@ def operations_text(finding: Json) -> str:
 def _finding(finding: Json, commands: bool) -> RenderableType:
     severity = finding["severity"]
     head = Text.assemble(
-        (f"{_SIGNS[severity]} {severity:<8}", _COLOURS[severity]), (finding["title"], "bold"),
+        (f"{_SIGNS[severity]} {severity:<8}", _COLOURS[severity]),
+        (finding["title"], "bold"),
         (f"  {finding['id']}", "dim"),
-    )  # fmt: skip
+    )
     facts = Table.grid(padding=(0, 2, 0, 0))
     facts.add_column(style="dim", no_wrap=True)
     facts.add_column(overflow="fold")
@@ -124,26 +126,28 @@ def _not_done(document: Json) -> Iterator[RenderableType]:
             outcome = check["outcome"] if check["outcome"] != "passed" else "in part"
             if outcome == "skipped" and check["reason"] == "no such answer was met":
                 continue
-            names = groups.setdefault((outcome, check["reason"]), {})
-            names.setdefault(check["check"], set()).add(str(check["resource"]))
+            members = groups.setdefault((outcome, check["reason"]), {})
+            members.setdefault(check["check"], set()).add(str(check["resource"]))
     if groups:
         table = Table.grid(padding=(0, 2, 0, 0))
         table.add_column(style="dim", no_wrap=True)
         table.add_column(overflow="fold", style="dim")
-        for (outcome, reason), names in sorted(groups.items()):
-            resources = sorted({name for each in names.values() for name in each})
-            number = sum(map(len, names.values()))
-            what = next(iter(names)) if len(names) == 1 else f"{number} checks"
+        for (outcome, reason), members in sorted(groups.items()):
+            resources = sorted({name for each in members.values() for name in each})
+            number = sum(map(len, members.values()))
+            what = next(iter(members)) if len(members) == 1 else f"{number} checks"
             table.add_row(outcome, f"{what} of {', '.join(resources)}: {reason}")
         yield table
         yield Text()
     missed = document["summary"]["not_exercised"]
     if missed:
-        yield Text(f"{len(missed)} of {document['summary']['operations']} operations were never exercised:", style="dim")
-        for each in missed[:12]:
-            yield Text(f"  {each['method']} {each['path']}: {each['reason']}", style="dim")
-        if len(missed) > 12:
-            yield Text(f"  and {len(missed) - 12} more", style="dim")
+        yield Text(
+            f"{len(missed)} of {document['summary']['operations']} operations were never exercised:", style="dim"
+        )
+        for reason in dict.fromkeys(each["reason"] for each in missed):
+            names = [f"{each['method']} {each['path']}" for each in missed if each["reason"] == reason]
+            more = f" and {len(names) - 6} more" if len(names) > 6 else ""
+            yield Text(f"  {', '.join(names[:6])}{more}: {reason}", style="dim")
         yield Text()
 
 
@@ -155,12 +159,16 @@ def _verdict(document: Json) -> RenderableType:
         lines.append(Text("The run was interrupted; what it had not asked yet is not told here.", style="bold"))
     if summary["left"]:
         names = ", ".join(summary["left"][:8])
-        lines.append(Text(
-            f"{len(summary['left'])} rows could not be removed: {names}; checkpost sweep tries again.", style="bold red"
-        ))  # fmt: skip
-    found = ", ".join(
-        f"{number} {name}{'s' if number != 1 else ''}" for name, number in findings.items() if number
-    ) or "no findings"  # fmt: skip
+        lines.append(
+            Text(
+                f"{len(summary['left'])} rows could not be removed: {names}; checkpost sweep tries again.",
+                style="bold red",
+            )
+        )
+    found = (
+        ", ".join(f"{number} {name}{'s' if number != 1 else ''}" for name, number in findings.items() if number)
+        or "no findings"
+    )
     style = "bold red" if findings["error"] else ("bold yellow" if findings["warning"] else "bold green")
     counts = ", ".join(f"{checks[name]} {name}" for name in ("passed", "failed", "skipped", "blocked") if checks[name])
     lines.append(Text.assemble((found, style), f"  checks: {counts}"))
@@ -171,7 +179,9 @@ def show_finding(document: Json, finding: Json, console: Console) -> None:
     """Print one finding with the exchanges that show it."""
     console.print(_finding(finding, True))
     if finding["pointer"]:
-        console.print(Text(f"          contract: {document['run']['contract']['location']}#{finding['pointer']}", style="dim"))
+        console.print(
+            Text(f"          contract: {document['run']['contract']['location']}#{finding['pointer']}", style="dim")
+        )
     for exchange in finding["exchanges"]:
         console.print()
         console.print(_exchange(exchange))
@@ -182,9 +192,10 @@ def _exchange(exchange: Json) -> RenderableType:
     who = {"right": f"as {exchange['role']}", "none": "without credentials", "wrong": "with damaged credentials"}
     lines = [
         Text.assemble(
-            (f"{exchange['number']:>5}  ", "dim"), (f"{request['method']} {request['url']}", "bold"),
+            (f"{exchange['number']:>5}  ", "dim"),
+            (f"{request['method']} {request['url']}", "bold"),
             (f"  {who[exchange['credentials']]}", "dim"),
-        )  # fmt: skip
+        )
     ]
     lines += [Text(f"       {name}: {value}", style="dim") for name, value in request["headers"]]
     if request["body"]:
@@ -192,7 +203,9 @@ def _exchange(exchange: Json) -> RenderableType:
     status = answer["detail"] or str(answer["status"])
     lines.append(Text.assemble(("    →  ", "dim"), (status, "bold"), (f"  {exchange['seconds'] * 1000:.0f} ms", "dim")))
     wanted = {"content-type", "location", "www-authenticate", "allow", "etag", "retry-after"}
-    lines += [Text(f"       {name}: {value}", style="dim") for name, value in answer["headers"] if name.lower() in wanted]
+    lines += [
+        Text(f"       {name}: {value}", style="dim") for name, value in answer["headers"] if name.lower() in wanted
+    ]
     if answer["body"]:
         lines.append(Padding(Text(_pretty(answer["body"])), (0, 0, 0, 7)))  # type: ignore[arg-type]
     return Group(*lines)
@@ -234,7 +247,8 @@ def show_checks(document: Json, console: Console) -> None:
         requests = f"{check['requests']} requests" if check["requests"] else ""
         console.print(
             Text.assemble(
-                (f"{sign} {check['outcome']:<8}", style), f"{check['resource'] or '':<20} {check['check']:<26}",
+                (f"{sign} {check['outcome']:<8}", style),
+                f"{check['resource'] or '':<20} {check['check']:<26}",
                 (f"{requests}  {check['reason']}", "dim"),
-            )  # fmt: skip
+            )
         )

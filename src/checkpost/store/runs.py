@@ -36,7 +36,9 @@ def _opened(path: Path) -> Iterator[sqlite3.Connection]:
             connection.executescript(_TABLES)
             yield connection
     except sqlite3.DatabaseError as error:
-        raise CheckPostError(f"{path}: the store of runs cannot be used ({error}); move it away to start anew.") from None
+        raise CheckPostError(
+            f"{path}: the store of runs cannot be used ({error}); move it away to start anew."
+        ) from None
 
 
 def save(folder: Path, document: Json, exchanges: Iterable[Json]) -> None:
@@ -76,7 +78,9 @@ def load(folder: Path, name: str) -> Json:
 def load_exchange(folder: Path, name: str, number: int) -> Json:
     """One exchange of a run. Raises CheckPostError if there is none of that number."""
     with _opened(store_path(folder)) as connection:
-        row = connection.execute("SELECT document FROM exchange WHERE run = ? AND number = ?", (name, number)).fetchone()
+        row = connection.execute(
+            "SELECT document FROM exchange WHERE run = ? AND number = ?", (name, number)
+        ).fetchone()
     if row is None:
         raise CheckPostError(f"The run {name} has no exchange {number}.")
     exchange: Json = json.loads(row[0])

@@ -14,7 +14,7 @@ from checkpost.values.plain import Values, as_number, limits, matching
 #: What a text is made of, by what is awkward about it; ``{}`` takes a number that makes it unlike others.
 _TEXTS = (
     ("mixed case", "MiXeD CaSe {}"),
-    ("quotes", "O'Brien said \"{}\" ´`"),
+    ("quotes", 'O\'Brien said "{}" ´`'),
     ("wildcards", "100%_wild* ?{}"),
     ("accents", "Łódź Ærø été Zúñiga {}"),
     ("combining accents", "e\u0301te\u0301 n\u0303 {}"),

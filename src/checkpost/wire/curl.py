@@ -75,8 +75,14 @@ def script(evidence: Sequence[Exchange], roles: Mapping[str, Role], client: Clie
 def _item_address(client: Client, created: Exchange) -> str:
     row = client.row_in(created.answer)
     key = client.key_of(row) if row else None
-    operation = next((client.resource.operations[each] for each in ("read", "update", "delete", "replace")
-                      if each in client.resource.operations), None)
+    operation = next(
+        (
+            client.resource.operations[each]
+            for each in ("read", "update", "delete", "replace")
+            if each in client.resource.operations
+        ),
+        None,
+    )
     return client.url(operation, key) if key and operation and operation.path.endswith("}") else ""
 
 

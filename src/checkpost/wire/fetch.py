@@ -38,8 +38,13 @@ async def _fetch(url: str, role: Role, environment: Mapping[str, str], timeout: 
     async with Session({role.name: role}, environment, Limits(timeout, 2)) as session:
         for _ in range(_MOST_HOPS):
             same_host = urlsplit(url).netloc == urlsplit(start).netloc
-            request = Request("GET", url, role.name, {"Accept": "application/json, application/yaml, */*;q=0.5"},
-                              credentials="right" if same_host else "none")
+            request = Request(
+                "GET",
+                url,
+                role.name,
+                {"Accept": "application/json, application/yaml, */*;q=0.5"},
+                credentials="right" if same_host else "none",
+            )
             answer = (await session.send(request, "contract")).answer
             target = answer.header("location")
             if 300 <= answer.status < 400 and target:

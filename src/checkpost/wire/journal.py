@@ -54,9 +54,7 @@ class Journal:
         """Record that a row is about to be created; the number to tell of it later."""
         self._count += 1
         self._entries[self._count] = Entry(self._count, resource, record, key)
-        self._write(
-            {"intend": self._count, "resource": resource, "record": record, "key": list(key) if key else None}
-        )
+        self._write({"intend": self._count, "resource": resource, "record": record, "key": list(key) if key else None})
         return self._count
 
     def created(self, number: int, key: Key) -> None:
@@ -74,9 +72,13 @@ class Journal:
         """The rows that may still be there, in the order of their making."""
         return [each for each in self._entries.values() if resource in (None, each.resource)]
 
+    def close(self) -> None:
+        """Close the file; what it says stays."""
+        self._file.close()
+
     def finish(self) -> None:
         """Close the journal; without rows left it is removed."""
-        self._file.close()
+        self.close()
         if not self._entries:
             self.path.unlink(missing_ok=True)
 
@@ -121,9 +123,7 @@ def read_journal(path: Path) -> Leftover:
             entries[line["intend"]] = Entry(line["intend"], line["resource"], line["record"], key)
         elif "created" in line:
             entry = entries[line["created"]]
-            entries[entry.number] = Entry(
-                entry.number, entry.resource, entry.record, tuple(line["key"]), True
-            )
+            entries[entry.number] = Entry(entry.number, entry.resource, entry.record, tuple(line["key"]), True)
         elif "gone" in line:
             entries.pop(line["gone"], None)
     return Leftover(path, heading, list(entries.values()), known)

@@ -36,7 +36,7 @@ class Limits:
 def damaged(value: str) -> str:
     """A credential of the same form that cannot be right: the letter before the last is another one."""
     head, last = value[:-2], value[-2:]
-    return head + (("b" if last[0] != "b" else "c") + ("y" if last[1:] != "y" else "z") if len(last) == 2 else "x")
+    return head + "".join(other if letter != other else "q" for letter, other in zip(last, "by", strict=False))
 
 
 class Session:
@@ -67,6 +67,8 @@ class Session:
             timeout=aiohttp.ClientTimeout(total=self._limits.timeout),
             headers={"User-Agent": f"checkpost/{__version__}", "Accept-Encoding": "gzip, deflate"},
         )
+        # It would send PUT and DELETE again on its own; there is no public switch for it.
+        self._client._retry_connection = False
         return self
 
     async def __aexit__(

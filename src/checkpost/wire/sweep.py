@@ -52,7 +52,7 @@ async def _with_keys(
             continue
         listing = await client.whole_list(most)
         taken = set(before.get(name, ())) | {each.key for each in keyed if each.resource == name and each.key}
-        found = dict((entry.number, key) for entry, key in match(client.resource, lost, listing, taken, mark))
+        found = {entry.number: key for entry, key in match(client.resource, lost, listing, taken, mark)}
         for entry in lost:
             if entry.number in found:
                 keyed.append(replace(entry, key=found[entry.number], confirmed=True))

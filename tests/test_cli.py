@@ -1,0 +1,329 @@
+"""The installed command, as a user meets it: on files in a folder, against the stand-in on loopback."""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+import subprocess
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+import jsonschema_rs
+
+from checkpost.cli import COMMANDS
+from checkpost.demo.defects import DEFECTS
+from checkpost.demo.seedbank import TOKENS
+from checkpost.demo.server import InProcess
+from tests.odd_server import OddServer, answer
+from tests.support import COMMAND, checkpost, write_example
+
+ROOT = Path(__file__).parent.parent
+DEFECT_SET = ("update-lost", "required-not-enforced", "missing-key-crashes")
+
+
+CONTRACT = {
+    "openapi": "3.0.3",
+    "info": {"title": "t", "version": "1"},
+    "paths": {
+        "/things": {
+            "get": {
+                "responses": {
+                    "200": {
+                        "description": "",
+                        "content": {
+                            "application/json": {
+                                "schema": {
+                                    "type": "array",
+                                    "items": {"type": "object", "properties": {"id": {"type": "integer"}}},
+                                }
+                            }
+                        },
+                    }
+                }
+            }
+        }
+    },
+}
+
+
+class Folder(unittest.TestCase):
+    def setUp(self) -> None:
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+
+    def everything_written(self) -> str:
+        """All that files in the folder hold, but for the ``.env`` that is the user's own."""
+        files = [file for file in self.folder.rglob("*") if file.is_file() and file.name != ".env"]
+        return "".join(file.read_bytes().decode("latin-1") for file in files)
+
+
+class Help(Folder):
+    def test_every_command_has_help(self) -> None:
+        listed = checkpost("--help", folder=self.folder)
+        for name, purpose in COMMANDS.items():
+            self.assertIn(purpose.split(",")[0][:40], listed.stdout)
+            own = checkpost(name, "--help", folder=self.folder)
+            self.assertEqual(own.returncode, 0)
+            self.assertIn("Usage: checkpost " + name, own.stdout)
+
+    def test_help_loads_nothing_heavy(self) -> None:
+        heavy = ("aiohttp", "rich", "yaml", "jsonschema_rs")
+        code = f"import sys, checkpost.cli; print([name for name in {heavy} if name in sys.modules])"
+        python = str(COMMAND.with_name("python"))
+        done = subprocess.run([python, "-c", code], capture_output=True, text=True)
+        self.assertEqual(done.stdout.strip(), "[]")
+
+
+class OnStandIn(Folder):
+    """One run on a stand-in with defects, looked at from all sides."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.stand_in = cls.enterClassContext(InProcess(DEFECT_SET))
+        cls.shared = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        write_example(cls.shared, cls.stand_in.address)
+        chosen = [word for name in ("loans", "tags", "species") for word in ("--resource", name)]
+        cls.ran = checkpost("run", *chosen, "--out", "report.json", folder=cls.shared)
+        cls.report = json.loads((cls.shared / "report.json").read_text("utf-8"))
+
+    def test_it_fails_and_says_what_it_found(self) -> None:
+        self.assertEqual(self.ran.returncode, 1, self.ran.stderr)
+        for words in ("Seed bank", "as curator", "PATCH /loans/{id}", "POST /tags", "GET /species/{id}", "3 errors"):
+            self.assertIn(words, self.ran.stdout)
+        self.assertEqual(self.ran.stderr, "")
+        self.assertNotIn("\x1b[", self.ran.stdout)
+
+    def test_the_report_keeps_its_published_schema(self) -> None:
+        schema = json.loads((ROOT / "docs" / "report.schema.json").read_text("utf-8"))
+        validator = jsonschema_rs.Draft202012Validator(schema, validate_formats=True)
+        self.assertEqual([error.message for error in validator.iter_errors(self.report)], [])
+        self.report["findings"][0].pop("severity")
+        self.assertFalse(validator.is_valid(self.report))
+
+    def test_the_report_has_evidence_lines_and_commands(self) -> None:
+        findings = {finding["check"]: finding for finding in self.report["findings"]}
+        required = findings["create.rules"]
+        text = (self.shared / "seedbank.yaml").read_text("utf-8").splitlines()
+        self.assertIn("required", text[required["line"] - 1])
+        lost = findings["update.each-field"]
+        self.assertEqual([each["request"]["method"] for each in lost["exchanges"]], ["POST", "PATCH", "GET"])
+        self.assertIn("${SEEDBANK_CURATOR_TOKEN}", lost["reproduce"])
+        numbers = self.report["summary"]["checks"]
+        self.assertEqual(sum(numbers.values()), len(self.report["checks"]))
+        self.assertEqual(numbers["failed"], sum(check["outcome"] == "failed" for check in self.report["checks"]))
+
+    def test_the_command_to_copy_shows_the_defect_again(self) -> None:
+        lost = next(each for each in self.report["findings"] if each["check"] == "update.each-field")
+        token = next(token for token, (_, role) in TOKENS.items() if role == "curator")
+        environment = {**os.environ, "SEEDBANK_CURATOR_TOKEN": token}
+        done = subprocess.run(
+            ["sh", "-c", lost["reproduce"]], env=environment, capture_output=True, text=True, timeout=30
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        patched, read = done.stdout.split("HTTP/1.1 200 OK")[1:]
+        field = lost["subjects"][0]
+        bodies = [json.loads(part.partition("\n\n")[2].partition("HTTP/")[0]) for part in (patched, read)]
+        self.assertNotEqual(bodies[0][field], bodies[1][field])
+
+    def test_no_secret_is_in_any_file_or_output(self) -> None:
+        self.folder = self.shared
+        written = self.everything_written() + self.ran.stdout + self.ran.stderr
+        with sqlite3.connect(self.shared / ".checkpost" / "runs.sqlite") as store:
+            written += "".join(row[0] for row in store.execute("SELECT document FROM exchange"))
+        self.assertIn("Bearer ${SEEDBANK_CURATOR_TOKEN}", written)
+        for token in TOKENS:
+            self.assertNotIn(token, written)
+
+    def test_show_reads_the_stored_run(self) -> None:
+        run = self.report["run"]["id"]
+        self.assertIn(run, checkpost("show", "--list", folder=self.shared).stdout)
+        self.assertIn("3 errors", checkpost("show", run, folder=self.shared).stdout)
+        self.assertIn("create.awkward-values", checkpost("show", run, "--checks", folder=self.shared).stdout)
+        finding = next(each for each in self.report["findings"] if each["check"] == "create.rules")
+        shown = checkpost("show", run, finding["id"][:6], folder=self.shared)
+        self.assertIn("POST http://127.0.0.1", shown.stdout)
+        self.assertIn(finding["title"], shown.stdout)
+        number = finding["exchanges"][0]["number"]
+        self.assertIn("→  201", checkpost("show", run, "--exchange", str(number), folder=self.shared).stdout)
+        nothing = checkpost("show", "zzzz", folder=self.shared)
+        self.assertEqual(nothing.returncode, 2)
+        self.assertIn("'zzzz'", nothing.stderr)
+
+    def test_ids_are_the_same_in_another_run(self) -> None:
+        again = checkpost("run", "--resource", "tags", "--seed", "99", "--out", "again.json", folder=self.shared)
+        self.assertEqual(again.returncode, 1)
+        ids = {each["id"] for each in json.loads((self.shared / "again.json").read_text())["findings"]}
+        self.assertEqual(ids, {each["id"] for each in self.report["findings"] if each["resource"] == "tags"})
+
+    def test_plan_sends_nothing_and_says_what_would_be_sent(self) -> None:
+        before = self.stand_in.contents()
+        planned = checkpost("plan", "--skipped", folder=self.shared)
+        self.assertEqual(planned.returncode, 0, planned.stderr)
+        for words in (
+            "germination-tests",
+            "w ",
+            "of them write",
+            "species-tags  update.each-field: the contract has no",
+        ):
+            self.assertIn(words, planned.stdout)
+        read_only = checkpost("plan", "--read-only", folder=self.shared)
+        self.assertIn(" 0 of them write", read_only.stdout)
+        self.assertEqual(self.stand_in.contents(), before)
+
+    def test_read_only_and_only_and_fail_on(self) -> None:
+        before = self.stand_in.database.connection.total_changes
+        done = checkpost("run", "--read-only", "--resource", "tags", "--out", "ro.json", folder=self.shared)
+        self.assertEqual(done.returncode, 0, done.stdout)
+        self.assertEqual(self.stand_in.database.connection.total_changes, before)
+        report = json.loads((self.shared / "ro.json").read_text())
+        self.assertIn("the run is read-only", {check["reason"].partition(": ")[2] for check in report["checks"]})
+        never = checkpost(
+            "run", "--resource", "tags", "--only", "create", "--fail-on", "never", "--out", "o.json", folder=self.shared
+        )
+        self.assertEqual(never.returncode, 0)
+        families = {check["family"] for check in json.loads((self.shared / "o.json").read_text())["checks"]}
+        self.assertNotIn("update", families)
+
+    def test_without_a_profile(self) -> None:
+        words = (
+            "run",
+            str(self.shared / "seedbank.yaml"),
+            "--base-url",
+            self.stand_in.address.base_url,
+            "--credential",
+            "bearer=SEEDBANK_CURATOR_TOKEN",
+            "--resource",
+            "tags",
+        )
+        done = checkpost(*words, folder=self.folder)
+        self.assertEqual(done.returncode, 1, done.stderr)
+        self.assertIn("A record without a required field is accepted", done.stdout)
+        from_url = checkpost(
+            "run",
+            self.stand_in.address.contract_url,
+            "--resource",
+            "species",
+            "--read-only",
+            "--fail-on",
+            "never",
+            folder=self.folder,
+        )
+        self.assertEqual(from_url.returncode, 0, from_url.stderr)
+
+    def test_survey_and_its_starter_profile(self) -> None:
+        seen = checkpost("survey", str(self.shared / "seedbank.yaml"), "--reasons", folder=self.folder)
+        self.assertEqual(seen.returncode, 0, seen.stderr)
+        for words in ("germination-tests", "paging offset", "HTTP bearer", "no flaws", "likely"):
+            self.assertIn(words, " ".join(seen.stdout.split()))
+        written = checkpost("survey", str(self.shared / "seedbank.yaml"), "--write", "mine.yaml", folder=self.folder)
+        self.assertEqual(written.returncode, 0, written.stderr)
+        token = next(token for token, (_, role) in TOKENS.items() if role == "curator")
+        ran = checkpost("run", "--profile", "mine.yaml", "--resource", "vaults", folder=self.folder, API_TOKEN=token)
+        self.assertEqual(ran.returncode, 0, ran.stdout + ran.stderr)
+        self.assertEqual(
+            checkpost(
+                "survey", str(self.shared / "seedbank.yaml"), "--write", "mine.yaml", folder=self.folder
+            ).returncode,
+            2,
+        )
+        fields = checkpost("survey", str(self.shared / "seedbank.yaml"), "--resource", "loans", folder=self.folder)
+        self.assertIn("write-only", fields.stdout)
+
+    def test_wrong_credentials(self) -> None:
+        done = checkpost("run", folder=self.shared, SEEDBANK_CURATOR_TOKEN="nonsense-token")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("credentials of the role 'curator' are refused", done.stderr)
+        self.assertIn("SEEDBANK_CURATOR_TOKEN", done.stderr)
+        self.assertNotIn("nonsense-token", done.stderr)
+
+
+class Mistakes(Folder):
+    """Each mistake ends in one sentence and the right exit status."""
+
+    def fails(self, status: int, words: str, *command: str, **environment: str) -> None:
+        done = checkpost(*command, folder=self.folder, **environment)
+        self.assertEqual(done.returncode, status, done.stdout + done.stderr)
+        self.assertIn(words, done.stderr)
+        self.assertNotIn("Traceback", done.stderr)
+        self.assertEqual(done.stderr.count("\n"), 1, done.stderr)
+
+    def test_of_the_user(self) -> None:
+        (self.folder / "c.json").write_text(json.dumps(CONTRACT))
+        url = ("--base-url", "http://127.0.0.1:9")
+        self.fails(2, "No contract is named", "run")
+        self.fails(2, "No such file", "run", "none.yaml", *url)
+        self.fails(2, "--base-url", "run", "c.json")
+        self.fails(2, "did you mean 'things'", "run", "c.json", *url, "--resource", "thing")
+        self.fails(2, "no family 'creat'", "run", "c.json", *url, "--only", "creat")
+        self.fails(2, ".json", "run", "c.json", *url, "--out", "report.xyz")
+        self.fails(2, "folder of the report", "run", "c.json", *url, "--out", "gone/report.json")
+        self.fails(2, "NOT_SET_ANYWHERE", "run", "c.json", *url, "--credential", "NOT_SET_ANYWHERE")
+        self.fails(2, "does not belong on a command line", "run", "c.json", *url, "--credential", "a b c")
+        self.fails(2, "cannot be used", "run", "c.json", "--base-url", "nonsense")
+        self.fails(2, "no role 'x'", "run", "c.json", *url, "--role", "x")
+        self.fails(2, "No run is stored", "show")
+        self.fails(2, "did you mean 'update-lost'", "demo", "--serve", "--defect", "update-lots")
+        (self.folder / "checkpost.yaml").write_text("contract: c.json\nrols: {}\n")
+        self.fails(2, "checkpost.yaml, line 2", "run")
+        (self.folder / "checkpost.yaml").write_text("contract: c.json\nroles: {a: {bearer: '${UNSET_TOKEN}'}}\n")
+        self.fails(2, "UNSET_TOKEN", "run", *url)
+
+    def test_of_the_contract(self) -> None:
+        (self.folder / "c.yaml").write_text("openapi: 3.1.0\ninfo: {}\npaths:\n  /a:\n    $ref: '#/gone'\n")
+        self.fails(2, "line 4", "run", "c.yaml", "--base-url", "http://127.0.0.1:9")
+        surveyed = checkpost("survey", "c.yaml", folder=self.folder)
+        self.assertIn("line 4: the reference '#/gone' leads to nothing", surveyed.stdout)
+
+    def test_of_the_api(self) -> None:
+        (self.folder / "c.json").write_text(json.dumps(CONTRACT))
+        self.fails(3, "cannot be reached", "run", "c.json", "--base-url", "http://127.0.0.1:9")
+        cases = [
+            ("HTML", lambda line: answer(b"<html></html>", media_type="text/html")),
+            ("not valid JSON", lambda line: answer(b'[{"id": 1')),
+            ("ended before the body", lambda line: answer(b"[]", length=99)),
+            ("longer than its Content-Length", lambda line: answer(b'[{"id": 1}]', length=3)),
+            ("over and over", lambda line: answer(b"", "302 Found", extra="Location: /things\r\n")),
+            ("answers 404", lambda line: answer(b"{}", "404 Not Found")),
+            ("answers 503", lambda line: answer(b"{}", "503 Busy")),
+            ("not HTTP", lambda line: b"hello\r\n\r\n"),
+        ]
+        for words, script in cases:
+            with self.subTest(words), OddServer(script) as odd:
+                self.fails(3, words, "run", "c.json", "--base-url", odd.base_url, "--timeout", "2")
+        with OddServer(lambda line: answer(b"[", length=10**9), drip=0.05) as odd:
+            self.fails(
+                3, "no whole answer within 0.5 s", "run", "c.json", "--base-url", odd.base_url, "--timeout", "0.5"
+            )
+        with OddServer(lambda line: answer(b"{}", "401 Unauthorized")) as odd:
+            self.fails(2, "wants credentials", "run", "c.json", "--base-url", odd.base_url)
+
+    def test_elsewhere_than_on_this_machine_nothing_is_written(self) -> None:
+        (self.folder / "c.json").write_text(json.dumps(CONTRACT))
+        planned = checkpost("plan", "c.json", "--base-url", "http://api.example.org/v1", folder=self.folder)
+        self.assertIn("--allow-writes api.example.org", " ".join(planned.stdout.split()))
+        self.assertIn(" 0 of them write", planned.stdout)
+
+
+class Demo(Folder):
+    def test_the_example_runs_within_its_time_and_is_silent_on_the_sound_api(self) -> None:
+        started = time.monotonic()
+        done = checkpost("demo", folder=self.folder)
+        self.assertLess(time.monotonic() - started, 60)
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        sound, faulty = done.stdout.split("planted defects")
+        self.assertIn("no findings", sound)
+        self.assertIn("row for row, what they were", sound)
+        self.assertIn("8 errors", faulty)
+        shown = checkpost("show", folder=self.folder / "checkpost-demo")
+        self.assertIn("8 errors", shown.stdout)
+
+    def test_defects_are_listed(self) -> None:
+        listed = checkpost("demo", "--list-defects", folder=self.folder)
+        self.assertEqual(len(listed.stdout.splitlines()), len(DEFECTS))
+        self.assertIn("update-lost", listed.stdout)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,118 @@
+"""APIs in other styles than the stand-in's: nothing is wrong with them, and nothing is said to be."""
+
+from __future__ import annotations
+
+import copy
+import json
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+
+from checkpost.engine.run import Result
+from tests.foreign import STYLES, Library, Served
+from tests.support import run_against
+
+
+def run_on(library: Library, **options: Any) -> Result:
+    with tempfile.TemporaryDirectory() as name, Served(library.app()) as served:
+        folder = Path(name)
+        (folder / "contract.json").write_text(json.dumps(library.contract()), "utf-8")
+        return run_against(str(folder / "contract.json"), served.base_url, folder, **options)
+
+
+class ForeignStyles(unittest.TestCase):
+    def test_no_false_finding_and_data_as_before(self) -> None:
+        for style in STYLES:
+            with self.subTest(style=style.name):
+                library = Library(style)
+                before = copy.deepcopy(library.books)
+                result = run_on(library)
+                self.assertEqual(library.books, before)
+                # what these contracts leave undocumented is a warning for each status, and nothing else
+                told = [(each.check, each.title, each.observed) for each in result.findings]
+                self.assertEqual([each for each in told if each[0] != "errors.documented"], [])
+                self.assertTrue(all(each.severity == "warning" for each in result.findings))
+                self.assertEqual(len({each.title for each in result.findings}), len(result.findings))
+                self.assertEqual([each for each in result.checks if each.outcome == "blocked"], [])
+                self.assertEqual(result.left, ())
+
+    def test_rows_are_written_and_read_in_every_style(self) -> None:
+        for style in STYLES:
+            with self.subTest(style=style.name):
+                result = run_on(Library(style))
+                passed = {each.check for each in result.checks if each.outcome == "passed" and each.resource == "books"}
+                wanted = {"create.stored", "create.awkward-values", "create.rules", "delete.gone", "replace.stored"}
+                self.assertEqual(wanted - passed, set())
+                self.assertEqual("update.each-field" in passed, style.patch)
+
+
+class Forgetful(Library):
+    """A PUT that answers as done and forgets what it was given."""
+
+    async def item(self, request: Request) -> Response:
+        before = copy.deepcopy(self.books)
+        answer = await super().item(request)
+        if request.method == "PUT":
+            self.books = before
+        return answer
+
+
+class Sloppy(Library):
+    """Rules are not looked at, and rows beyond the first page are hidden."""
+
+    def broken(self, body: Any, partial: bool) -> bool:
+        needed = ("title", "author_id", "printed_at")
+        if not isinstance(body, dict) or not all(self.outer(name) in body or partial for name in needed):
+            return True
+        author, printed = (body.get(self.outer(name)) for name in ("author_id", "printed_at"))
+        return not ((author is None and partial) or type(author) is int) or not (
+            (printed is None and partial) or (isinstance(printed, str) and printed[:4].isdigit() and ":" in printed)
+        )
+
+
+class Gone(Library):
+    """A key that is not there is answered with an empty success."""
+
+    async def item(self, request: Request) -> Response:
+        answer = await super().item(request)
+        return JSONResponse(None) if answer.status_code == 404 and request.method == "GET" else answer
+
+
+class ForeignDefects(unittest.TestCase):
+    """What is wrong is found in every style, with other keys, envelopes and answers than the stand-in's."""
+
+    def found(self, kind: type[Library], resource: str = "books") -> None:
+        self.results = {}
+        for style in STYLES:
+            self.results[style.name] = [
+                each for each in run_on(kind(style), resources=[resource]).findings if each.check != "errors.documented"
+            ]
+
+    def test_replace_that_is_not_stored(self) -> None:
+        self.found(Forgetful)
+        for name, findings in self.results.items():
+            with self.subTest(style=name):
+                self.assertIn("replace.stored", {each.check for each in findings})
+                self.assertEqual({each.operations[0][0] for each in findings}, {"PUT"})
+
+    def test_rules_that_are_not_enforced(self) -> None:
+        self.found(Sloppy)
+        for name, findings in self.results.items():
+            with self.subTest(style=name):
+                causes = {each.cause for each in findings}
+                self.assertIn("any:accepts broken maxLength", causes)
+                self.assertIn("any:accepts broken maximum", causes)
+
+    def test_empty_success_for_a_missing_key(self) -> None:
+        self.found(Gone)
+        for name, findings in self.results.items():
+            with self.subTest(style=name):
+                self.assertIn("read.missing-key", {each.check for each in findings})
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,296 @@
+"""What is understood of a contract: resources, keys, fields, envelopes, relations, flaws."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+from checkpost.demo.description import describe
+from checkpost.demo.seedbank import TABLES
+from checkpost.model.flaws import flaws
+from checkpost.model.infer import infer
+from checkpost.model.paths import Family, families, singular
+from checkpost.model.resource import Model
+from checkpost.profile.profile import Correction
+from tests.foreign import STYLES, Library
+from tests.support import contract_of
+
+ROW = {"type": "object", "properties": {"id": {"type": "integer"}, "name": {"type": "string"}}}
+
+
+def operation(schema: Any = None, body: Any = None, **more: Any) -> dict[str, Any]:
+    made: dict[str, Any] = {"responses": {"200": {"description": "", **_content(schema)}}, **more}
+    if body is not None:
+        made["requestBody"] = _content(body)
+    return made
+
+
+def _content(schema: Any) -> dict[str, Any]:
+    return {"content": {"application/json": {"schema": schema}}} if schema is not None else {}
+
+
+def model_of(paths: dict[str, Any], corrections: dict[str, Correction] | None = None, **schemas: Any) -> Model:
+    document = {
+        "openapi": "3.1.0",
+        "info": {"title": "t", "version": "1"},
+        "paths": paths,
+        "components": {"schemas": schemas},
+    }
+    return infer(contract_of(document), corrections)
+
+
+class StandIn(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.contract = contract_of(describe(TABLES, "http://127.0.0.1/v1"))
+        cls.model = infer(cls.contract)
+
+    def test_every_table_is_understood_from_its_description_alone(self) -> None:
+        for table in TABLES:
+            resource = self.model.resource(table.path.strip("/"))
+            if not table.exposed:
+                self.assertIsNone(resource)
+                continue
+            assert resource is not None and resource.key is not None
+            self.assertEqual(resource.key.fields, table.key)
+            self.assertEqual(resource.key.assigned_by, table.key_from)
+            self.assertEqual(set(resource.operations) >= {"list", "create", "read", "delete"}, True)
+            self.assertEqual("update" in resource.operations, table.updatable)
+            references = {relation.field: relation.resource for relation in resource.relations}
+            self.assertEqual(references, {c.name: c.references for c in table.columns if c.references})
+            self.assertEqual(
+                {f.name for f in resource.fields if f.required}, {c.name for c in table.columns if c.required}
+            )
+            self.assertEqual(
+                {f.name for f in resource.fields if f.unique_reason}, {c.name for c in table.columns if c.unique}
+            )
+            for column in table.columns:
+                field = resource.field(column.name)
+                assert field is not None
+                wanted = (column.nullable, column.read_only, column.write_only)
+                self.assertEqual((field.nullable, field.read_only, field.write_only), wanted, column.name)
+
+    def test_it_has_no_doubts_and_no_flaws(self) -> None:
+        self.assertEqual(self.model.doubts, ())
+        self.assertEqual(self.model.others, ())
+        self.assertEqual(flaws(self.contract, self.model), [])
+
+
+class Styles(unittest.TestCase):
+    def test_foreign_styles_are_understood_without_help(self) -> None:
+        expected = {
+            "bare arrays, key only, success documented alone": ("id", "", "", "", None, "none"),
+            "data and meta, pages, wrapped bodies": ("uuid", "/data", "/data", "/data", "/meta/total", "page"),
+            "value, no content, key named in the path": ("isbn", "/value", "", "", None, "offset"),
+            "results, next link, camel case, no PATCH": ("id", "/results", "", "", "/count", "next"),
+        }
+        for style in STYLES:
+            with self.subTest(style=style.name):
+                books = infer(contract_of(Library(style).contract())).resource("books")
+                assert books is not None and books.key is not None
+                envelope = books.envelope
+                seen = (
+                    *books.key.fields,
+                    envelope.rows,
+                    envelope.row,
+                    envelope.body,
+                    envelope.total,
+                    books.paging.style,
+                )
+                self.assertEqual(seen, expected[style.name])
+                self.assertEqual([relation.resource for relation in books.relations], ["authors"])
+                self.assertEqual(books.partial_replace, style.partial_put)
+
+
+class Paths(unittest.TestCase):
+    def test_collections_and_their_items(self) -> None:
+        paths = [
+            "/a",
+            "/a/{id}",
+            "/b",
+            "/b/id/{id}",
+            "/c",
+            "/c({id})",
+            "/a/{id}/b",
+            "/a/{id}/b/{b_id}",
+            "/d/{x}/{y}",
+            "/d",
+            "/e/",
+            "/e/{id}/",
+            "/only/{id}",
+        ]
+        found = {family.collection or family.item: family.item for family in families(paths, {})}
+        self.assertEqual(
+            found,
+            {
+                "/a": "/a/{id}",
+                "/b": "/b/id/{id}",
+                "/c": "/c({id})",
+                "/d": "/d/{x}/{y}",
+                "/e/": "/e/{id}/",
+                "/only/{id}": "/only/{id}",
+            },
+        )
+
+    def test_names_that_end_alike_are_told_apart(self) -> None:
+        names = {family.name for family in families(["/x/items", "/y/items", "/z"], {})}
+        self.assertEqual(names, {"x/items", "y/items", "z"})
+
+    def test_stated_families_are_taken(self) -> None:
+        stated = {"things": Family("things", "/list", "/thing/{id}")}
+        found = families(["/list", "/thing/{id}", "/other"], stated)
+        self.assertEqual([(each.name, each.item) for each in found], [("things", "/thing/{id}"), ("other", None)])
+
+    def test_singular(self) -> None:
+        words = {
+            "species": "species",
+            "vaults": "vault",
+            "categories": "category",
+            "germination-tests": "germination_test",
+        }
+        self.assertEqual({word: singular(word) for word in words}, words)
+
+
+class Inference(unittest.TestCase):
+    def test_rows_are_found_under_any_name(self) -> None:
+        for name in ("items", "data", "things", "payload"):
+            listed = {
+                "type": "object",
+                "properties": {"total": {"type": "integer"}, name: {"type": "array", "items": ROW}},
+            }
+            model = model_of({"/things": {"get": operation(listed)}, "/things/{id}": {"get": operation(ROW)}})
+            things = model.resources[0]
+            self.assertEqual((things.envelope.rows, things.envelope.total), (f"/{name}", "/total"))
+
+    def test_a_path_without_rows_is_no_resource(self) -> None:
+        health = {"type": "object", "properties": {"status": {"type": "string"}}}
+        model = model_of({"/health": {"get": operation(health)}, "/login": {"post": operation(health, health)}})
+        self.assertEqual(model.resources, ())
+        self.assertEqual([str(each) for each, _ in model.others], ["GET /health", "POST /login"])
+
+    def test_key_by_description_parameter_and_usage(self) -> None:
+        marked = {
+            "type": "object",
+            "properties": {
+                "no": {"type": "integer", "description": "Note: this is a Primary Key."},
+                "name": {"type": "string"},
+            },
+        }
+        model = model_of(
+            {"/t": {"get": operation({"type": "array", "items": marked})}, "/t/{x}": {"get": operation(marked)}}
+        )
+        key = model.resources[0].key
+        assert key is not None
+        self.assertEqual((key.fields, key.reason.certainty), (("no",), "stated"))
+        model = model_of(
+            {"/t": {"get": operation({"type": "array", "items": ROW})}, "/t/{tId}": {"get": operation(ROW)}}
+        )
+        key = model.resources[0].key
+        assert key is not None
+        self.assertEqual((key.fields, key.reason.certainty), (("id",), "likely"))
+
+    def test_unknown_key_is_a_doubt_with_the_line_that_settles_it(self) -> None:
+        row = {"type": "object", "properties": {"colour": {"type": "string"}, "size": {"type": "string"}}}
+        paths = {"/t": {"get": operation({"type": "array", "items": row})}, "/t/{x}": {"get": operation(row)}}
+        model = model_of(paths)
+        self.assertIsNone(model.resources[0].key)
+        self.assertIn("key: FIELD", model.doubts[0].settle)
+        settled = model_of(paths, {"t": Correction(key=("size",))})
+        assert settled.resources[0].key is not None
+        self.assertEqual((settled.resources[0].key.fields, settled.doubts), (("size",), ()))
+
+    def test_relations_by_name_need_agreeing_types(self) -> None:
+        child = {
+            "type": "object",
+            "properties": {
+                "id": {"type": "integer"},
+                "thing_id": {"type": "integer"},
+                "thingKey": {"type": "boolean"},
+                "other_id": {"type": "integer"},
+            },
+        }
+        model = model_of(
+            {
+                "/things": {"get": operation({"type": "array", "items": ROW})},
+                "/things/{id}": {"get": operation(ROW)},
+                "/kids": {"get": operation({"type": "array", "items": child}), "post": operation(child, child)},
+                "/kids/{id}": {"get": operation(child)},
+            }
+        )
+        kids = model.resource("kids")
+        assert kids is not None
+        self.assertEqual([(each.field, each.resource) for each in kids.relations], [("thing_id", "things")])
+        self.assertIn("other_id looks like a reference", model.doubts[0].message)
+
+    def test_corrections_are_taken_and_skipped_resources_left_out(self) -> None:
+        paths = {
+            "/a": {"get": operation({"type": "array", "items": ROW})},
+            "/b": {"get": operation({"type": "array", "items": ROW})},
+        }
+        model = model_of(paths, {"a": Correction(unique=("name",)), "b": Correction(skip=True)})
+        self.assertEqual([resource.name for resource in model.resources], ["a"])
+        name = model.resources[0].field("name")
+        assert name is not None and name.unique_reason is not None
+        self.assertEqual(name.unique_reason.certainty, "stated")
+
+    def test_post_on_an_item_is_an_update_where_there_is_no_patch(self) -> None:
+        model = model_of(
+            {
+                "/a": {"get": operation({"type": "array", "items": ROW})},
+                "/a/{id}": {"get": operation(ROW), "post": operation(ROW, ROW)},
+            }
+        )
+        self.assertEqual(model.resources[0].operations["update"].method, "POST")
+
+    def test_fields_merge_composition_and_references(self) -> None:
+        row = {
+            "allOf": [
+                {"$ref": "#/components/schemas/Base"},
+                {"properties": {"size": {"oneOf": [{"type": "integer", "maximum": 9}, {"type": "null"}]}}},
+            ]
+        }
+        model = model_of(
+            {"/a": {"get": operation({"type": "array", "items": row})}, "/a/{id}": {"get": operation(row)}}, Base=ROW
+        )
+        size = model.resources[0].field("size")
+        assert size is not None
+        self.assertEqual((size.type, size.nullable, size.keywords["maximum"]), ("integer", True, 9))
+        self.assertEqual([field.name for field in model.resources[0].fields], ["id", "name", "size"])
+
+
+class Flaws(unittest.TestCase):
+    def test_each_kind_is_found_where_it_stands(self) -> None:
+        bad = {
+            "type": "object",
+            "properties": {"n": {"type": "integer", "example": "seven", "default": 3}, "id": {"type": "integer"}},
+        }
+        paths = {
+            "/a": {"get": operation({"type": "array", "items": bad}, operationId="same")},
+            "/a/{id}": {"get": operation(bad, operationId="same", security=[{"gone": []}])},
+            "/none": {"get": {"responses": {}}},
+            "/failing": {"get": {"responses": {"400": {"description": ""}}}},
+            "/p": {"get": operation(bad, parameters=[{"name": "x", "in": "path", "required": True, "schema": {}}])},
+            "/pattern": {"get": operation({"type": "string", "pattern": "("})},
+        }
+        contract = contract_of({"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths})
+        found = flaws(contract, infer(contract))
+        kinds = {flaw.kind for flaw in found}
+        wanted = {
+            "broken-example",
+            "duplicate-id",
+            "unknown-scheme",
+            "no-responses",
+            "no-success",
+            "stray-parameter",
+            "undeclared-parameter",
+            "no-not-found",
+        }
+        self.assertEqual(wanted - kinds, set())
+        example = next(flaw for flaw in found if flaw.kind == "broken-example")
+        self.assertTrue(example.place.pointer.endswith("/n/example"), example)
+        text = contract.library.texts[contract.location].splitlines()
+        self.assertIn('"example"', text[contract.line(example.place) - 1])
+
+
+if __name__ == "__main__":
+    unittest.main()

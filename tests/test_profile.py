@@ -1,0 +1,86 @@
+"""The profile: what it may say, and errors that name file and line."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from pathlib import Path
+
+from checkpost.engine.target import is_loopback, why_no_writes
+from checkpost.errors import CheckPostError
+from checkpost.profile.profile import read_environment, read_profile, require_variables
+
+
+class Profiles(unittest.TestCase):
+    def setUp(self) -> None:
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+
+    def write(self, text: str) -> Path:
+        file = self.folder / "checkpost.yaml"
+        file.write_text(text, "utf-8")
+        return file
+
+    def test_everything_it_may_say(self) -> None:
+        profile = read_profile(
+            self.write(
+                "contract: api.yaml\nbase_url: http://127.0.0.1:1/v1\nallow_writes: [test.example.org]\n"
+                "roles:\n"
+                '  keeper: {bearer: "${TOKEN}"}\n'
+                '  clerk: {basic: {user: clerk, password: "${PASSWORD}"}, header: {X-Key: "${KEY}"}}\n'
+                "  public: none\n"
+                "run_as: clerk\n"
+                "resources:\n  a-b:\n    key: [x, y]\n    unique: name\n    rows: /data\n    values: {country: NO}\n"
+                "  c: {skip: true}\n"
+            )
+        )
+        self.assertEqual(profile.contract, str(self.folder / "api.yaml"))
+        self.assertEqual(profile.role.name, "clerk")
+        self.assertEqual(profile.role.variables, ("PASSWORD", "KEY"))
+        self.assertEqual(profile.resources["a-b"].key, ("x", "y"))
+        self.assertEqual(profile.resources["a-b"].unique, ("name",))
+        self.assertEqual(profile.resources["a-b"].values, {"country": "NO"})
+        self.assertTrue(profile.resources["c"].skip)
+        self.assertEqual(profile.roles["public"].credentials, ())
+
+    def test_errors_name_file_line_and_what_to_do(self) -> None:
+        cases = [
+            ("contract: a\nbase_ur: x\n", "line 2", "did you mean 'base_url'"),
+            ("base_url: ftp://x\n", "line 1", "http://"),
+            ("roles:\n  a:\n    bearer: abc123\n", "line 3", "${NAME}"),
+            ("roles:\n  a:\n    baerer: ${A}\n", "line 3", "did you mean 'bearer'"),
+            ("roles: {a: none}\nrun_as: b\n", "line 2", "not among the roles"),
+            ("resources:\n  x:\n    rows: data\n", "line 3", "begin with '/'"),
+            ("resources: [1]\n", "line 1", "mapping"),
+            ("a: 1\na: 2\n", "line 2", "twice"),
+            ("contract: [\n", "line 2", "not valid YAML"),
+        ]
+        for text, *parts in cases:
+            with self.subTest(text=text), self.assertRaises(CheckPostError) as caught:
+                read_profile(self.write(text))
+            message = str(caught.exception)
+            for part in ("checkpost.yaml", *parts):
+                self.assertIn(part, message)
+            self.assertNotIn("abc123", message)
+
+    def test_variables_come_from_the_environment_or_env_file(self) -> None:
+        profile = read_profile(self.write("roles:\n  a:\n    bearer: ${CHECKPOST_NOT_SET}\n"))
+        with self.assertRaises(CheckPostError) as caught:
+            require_variables(profile.role, read_environment(self.folder), profile)
+        self.assertIn("CHECKPOST_NOT_SET", str(caught.exception))
+        (self.folder / ".env").write_text("CHECKPOST_NOT_SET=now-it-is\n")
+        require_variables(profile.role, read_environment(self.folder), profile)
+        self.assertEqual(profile.role.credentials[0].value(read_environment(self.folder)), "Bearer now-it-is")
+
+    def test_where_writes_are_allowed(self) -> None:
+        for host in ("localhost", "127.0.0.1", "127.8.9.1", "::1", "api.localhost"):
+            self.assertTrue(is_loopback(host), host)
+        for host in ("10.0.0.1", "example.org", "localhost.example.org", "0.0.0.0", None):
+            self.assertFalse(is_loopback(host), host)
+        self.assertIn("--allow-writes api.example.org", why_no_writes("https://api.example.org/v1", False, ()))
+        self.assertEqual(why_no_writes("https://api.example.org/v1", False, ("api.example.org",)), "")
+        self.assertEqual(why_no_writes("http://localhost:1", False, ()), "")
+        self.assertTrue(why_no_writes("http://localhost:1", True, ("localhost",)))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,238 @@
+"""Generated values, values that break one rule, and telling whether a value came back as it was sent."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+from checkpost.contract.validators import Validators
+from checkpost.demo.description import describe
+from checkpost.demo.seedbank import TABLES
+from checkpost.model.fields import fields_of, inside
+from checkpost.model.infer import infer
+from checkpost.model.resource import MISSING, Field
+from checkpost.oracle.same import change, differences, same
+from checkpost.values.awkward import variants
+from checkpost.values.broken import breaks
+from checkpost.values.plain import Values
+from tests.support import contract_of
+from tests.test_contract import minimal
+
+CONTRACT = contract_of(describe(TABLES, "http://127.0.0.1/v1"))
+MODEL = infer(CONTRACT)
+VALIDATORS = Validators(CONTRACT)
+
+
+def valid(field: Field, value: Any) -> bool:
+    return field.node is None or VALIDATORS.is_valid(field.node, value, "request")
+
+
+def field_of(**schema: Any) -> tuple[Field, Values]:
+    """A field with a schema, and a source of values for it."""
+    contract = contract_of(minimal({"type": "object", "properties": {"f": schema}}))
+    validators = Validators(contract)
+    body = contract.operations[0].body
+    assert body is not None
+    field = fields_of(body.content[0].schema, {"create": body.content[0].schema}, (), ())[0]
+
+    def judge(each: Field, value: Any) -> bool:
+        assert each.node is not None
+        return validators.is_valid(each.node, value, "request")
+
+    return field, Values(7, "cpmark", judge)
+
+
+class Plain(unittest.TestCase):
+    def test_every_field_of_the_stand_in_gets_valid_and_different_values(self) -> None:
+        values = Values(1, "cptest", valid)
+        for resource in MODEL.resources:
+            for field in resource.writable("create"):
+                made = [values.plain(field) for _ in range(6)]
+                self.assertTrue(all(valid(field, value) for value in made), (resource.name, field.name, made))
+                if field.type == "string" and "enum" not in field.keywords:
+                    self.assertEqual(len(set(made)), 6, field.name)
+
+    def test_the_same_seed_gives_the_same_values(self) -> None:
+        for resource in MODEL.resources:
+            first, second = (
+                [Values(seed, "m", valid).plain(field) for field in resource.writable("create")] for seed in (3, 3)
+            )
+            self.assertEqual(first, second)
+
+    def test_texts_bear_the_mark(self) -> None:
+        field, values = field_of(type="string", maxLength=40)
+        self.assertIn("cpmark", values.plain(field))
+
+    def test_hard_schemas(self) -> None:
+        schemas: list[dict[str, Any]] = [
+            {"type": "string", "pattern": "^[A-Z]{2}[0-9]{3}-(x|y)$"},
+            {"type": "string", "maxLength": 2},
+            {"type": "string", "minLength": 200},
+            {"type": "integer", "exclusiveMinimum": 4, "exclusiveMaximum": 6},
+            {"type": "number", "multipleOf": 0.25, "minimum": -1, "maximum": -0.5},
+            {"type": "integer", "maximum": -100},
+            {"type": "string", "format": "uuid"},
+            {"type": "string", "format": "ipv6"},
+            {"enum": ["a", "b"]},
+            {"type": ["string", "null"], "format": "date-time"},
+            {"type": "array", "items": {"type": "string"}},
+        ]
+        for schema in schemas:
+            with self.subTest(schema=schema):
+                field, values = field_of(**schema)
+                value = values.plain(field)
+                self.assertIsNot(value, MISSING)
+                self.assertTrue(values.valid(field, value), value)
+
+    def test_what_cannot_be_made_is_missing(self) -> None:
+        field, values = field_of(type="string", pattern="^(?=impossible)never$")
+        self.assertIs(values.plain(field), MISSING)
+
+    def test_a_value_differs_from_the_default(self) -> None:
+        for schema in ({"type": "boolean", "default": True}, {"enum": ["x", "y", "z"], "default": "y"}):
+            field, values = field_of(**schema)
+            self.assertNotIn(schema["default"], [values.plain(field) for _ in range(5)])
+
+
+class Awkward(unittest.TestCase):
+    def test_variants_are_valid_and_many(self) -> None:
+        values = Values(1, "cptest", valid)
+        labels = set()
+        for resource in MODEL.resources:
+            for field in resource.writable("create"):
+                for variant in variants(field, values):
+                    self.assertTrue(valid(field, variant.value), (field.name, variant))
+                    labels.add(variant.label)
+        wanted = {
+            "quotes",
+            "wildcards",
+            "accents",
+            "combining accents",
+            "leading zeros",
+            "mixed case",
+            "empty text",
+            "characters beyond the basic plane",
+            "space at both ends",
+            "as long as it may be",
+            "null",
+            "the least value",
+            "the greatest value",
+            "a negative number",
+            "every decimal place",
+            "a leap day",
+            "an offset from UTC",
+        }
+        self.assertEqual(wanted - labels, set())
+
+    def test_the_longest_text_is_as_long_as_it_may_be(self) -> None:
+        field, values = field_of(type="string", maxLength=33)
+        longest = {len(variant.value) for variant in variants(field, values) if variant.label == "as long as it may be"}
+        self.assertEqual(longest, {33})
+
+
+class Broken(unittest.TestCase):
+    def test_each_break_breaks_its_own_rule_and_no_other(self) -> None:
+        values = Values(1, "cptest", valid)
+        seen = set()
+        for resource in MODEL.resources:
+            schema = inside(resource.body_schema("create"), "")
+            assert schema is not None
+            record = {field.name: values.plain(field) for field in resource.writable("create")}
+            self.assertTrue(VALIDATORS.is_valid(schema, record, "request"), record)
+            for each in breaks(resource, "create", record, schema, CONTRACT, VALIDATORS, values):
+                violations = list(VALIDATORS.violations(schema, each.apply(record), "request"))
+                self.assertIn(each.keyword, {violation.keyword for violation in violations})
+                self.assertTrue(all(not v.path or v.path[0] == each.field for v in violations), each)
+                seen.add(each.keyword)
+        wanted = {
+            "required",
+            "type",
+            "enum",
+            "maxLength",
+            "minLength",
+            "pattern",
+            "format",
+            "minimum",
+            "maximum",
+            "multipleOf",
+            "additionalProperties",
+        }
+        self.assertEqual(wanted - seen, set())
+
+    def test_what_the_schema_allows_is_not_broken(self) -> None:
+        field, values = field_of(type=["string", "null"])
+        contract = contract_of(minimal({"type": "object", "properties": {"f": {"type": ["string", "null"]}}}))
+        schema = contract.operations[0].body.content[0].schema  # type: ignore[union-attr]
+        assert schema is not None
+        resource = next(iter(infer(contract_of(describe(TABLES, "x"))).resources))
+        resource = resource.__class__(**{**vars(resource), "fields": (field,)})
+        found = breaks(resource, "create", {"f": "x"}, schema, contract, Validators(contract), values)
+        self.assertEqual([each.keyword for each in found], ["type"])
+        self.assertNotEqual(found[0].value, None)
+
+
+class Same(unittest.TestCase):
+    def setUp(self) -> None:
+        species = MODEL.resource("species")
+        loans = MODEL.resource("loans")
+        assert species is not None and loans is not None
+        self.text, self.mass = species.field("notes"), species.field("seed_mass_mg")
+        self.when, self.key = loans.field("lent_at"), loans.field("id")
+
+    def test_other_writings_of_one_value(self) -> None:
+        pairs = [
+            (self.when, "2024-03-31T01:30:00+05:30", "2024-03-30T20:00:00Z"),
+            (self.when, "2024-03-31T01:30:00Z", "2024-03-31T01:30:00.000+00:00"),
+            (self.mass, 1.5, "1.5000"),
+            (self.mass, 2, 2.0),
+            (self.mass, 0.0004, 4e-4),
+            (self.key, "ABCDEF00-0000-4000-8000-000000000000", "abcdef00-0000-4000-8000-000000000000"),
+            (self.text, "e\u0301", "é"),
+            (None, True, 1),
+            (None, 3, {"id": 3, "name": "x"}),
+            (None, [1, "a"], [1.0, "a"]),
+        ]
+        for field, sent, got in pairs:
+            self.assertTrue(same(field, sent, got), (sent, got))
+
+    def test_other_values(self) -> None:
+        pairs = [
+            (self.when, "2024-03-31T01:30:00+05:30", "2024-03-31T01:30:00Z"),
+            (self.text, "0042", "42"),
+            (self.text, "", None),
+            (self.text, " a", "a"),
+            (self.text, "A", "a"),
+            (self.mass, 1.2345, 1.2),
+            (None, True, False),
+            (None, None, 0),
+            (self.text, "é", "e"),
+            (None, [1], [1, 2]),
+            (None, {"a": 1}, {"a": 2}),
+            (None, 3, {"id": 4}),
+        ]
+        for field, sent, got in pairs:
+            self.assertFalse(same(field, sent, got), (sent, got))
+
+    def test_what_happened_is_named(self) -> None:
+        assert self.text and self.mass and self.when
+        cases = [
+            (self.text, " a ", "a", "space at the ends was cut off"),
+            (self.text, "abcdef", "abc", "the text was cut short"),
+            (self.text, "007", "7", "leading zeros were lost"),
+            (self.text, "ÀB", "àb", "capital and small letters changed"),
+            (self.text, "été", "ete", "accents were lost"),
+            (self.text, "", None, "empty text became null"),
+            (self.text, "a🌱", "a?", "characters beyond the basic plane were lost"),
+            (self.mass, 1.2345, 1.2, "the number was rounded"),
+            (self.mass, 10, 100, "the number changed"),
+            (self.when, "2024-01-01T00:00:00Z", "2024-01-01T01:00:00Z", "the time was shifted"),
+        ]
+        for field, sent, got, words in cases:
+            self.assertEqual(change(field, sent, got), words)
+
+    def test_differences_look_at_what_both_have(self) -> None:
+        self.assertEqual(differences({}, {"a": 1, "b": 2, "c": 3}, {"a": 1, "b": 5}), ["b"])
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,190 @@
+"""The wire: sessions against servers that behave oddly, masking, commands to copy, the journal."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import subprocess
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+from checkpost.profile.credentials import Credential, Role
+from checkpost.wire.curl import curl
+from checkpost.wire.exchange import Answer, Exchange, Request
+from checkpost.wire.journal import Journal, read_journal
+from checkpost.wire.redaction import Redactor
+from checkpost.wire.session import Limits, Session, damaged
+from tests.odd_server import OddServer, answer
+
+
+def send(
+    request: Request,
+    roles: dict[str, Role] | None = None,
+    environment: dict[str, str] | None = None,
+    timeout: float = 1.0,
+) -> Exchange:
+    async def work() -> Exchange:
+        async with Session(roles or {}, environment or {}, Limits(timeout)) as session:
+            return await session.send(request)
+
+    return asyncio.run(work())
+
+
+class Sessions(unittest.TestCase):
+    def failure(self, script: object, method: str = "GET", **server: float) -> tuple[str, int]:
+        with OddServer(script, **server) as odd:  # type: ignore[arg-type]
+            exchange = send(Request(method, odd.base_url + "/x", ""))
+            return exchange.answer.failure, len(odd.requests)
+
+    def test_what_goes_wrong_is_named(self) -> None:
+        cases = [
+            (lambda line: answer(b"[]", length=50), "truncated"),
+            (lambda line: answer(b"[1, 2]", length=2), "not-http"),
+            (lambda line: None, "closed"),
+            (lambda line: b"no http\r\n\r\n", "not-http"),
+        ]
+        for script, failure in cases:
+            self.assertEqual(self.failure(script)[0], failure)
+
+    def test_an_endless_body_ends_at_the_time_limit(self) -> None:
+        started = time.monotonic()
+        failure, _ = self.failure(lambda line: answer(b"[", length=10**9), drip=0.05)
+        self.assertEqual(failure, "timeout")
+        self.assertLess(time.monotonic() - started, 3)
+
+    def test_a_huge_body_is_not_read_to_its_end(self) -> None:
+        with OddServer(lambda line: answer(b"x" * (21 * 2**20))) as odd:
+            self.assertEqual(send(Request("GET", odd.base_url, ""), timeout=10).answer.failure, "too-large")
+
+    def test_only_safe_requests_are_sent_again(self) -> None:
+        self.assertEqual(self.failure(lambda line: None, "GET"), ("closed", 3))
+        self.assertEqual(self.failure(lambda line: None, "POST"), ("closed", 1))
+
+    def test_retry_after_is_honoured(self) -> None:
+        calls: list[float] = []
+
+        def script(line: str) -> bytes:
+            calls.append(time.monotonic())
+            busy = answer(b"{}", "429 Too Many Requests", extra="Retry-After: 1\r\n")
+            return busy if len(calls) == 1 else answer(b"[]")
+
+        with OddServer(script) as odd:
+            exchange = send(Request("POST", odd.base_url, ""))
+        self.assertEqual((exchange.answer.status, exchange.attempts), (200, 2))
+        self.assertGreaterEqual(calls[1] - calls[0], 0.95)
+
+    def test_redirects_are_not_followed(self) -> None:
+        with OddServer(lambda line: answer(b"", "302 Found", extra="Location: /elsewhere\r\n")) as odd:
+            self.assertEqual(send(Request("GET", odd.base_url + "/x", "")).answer.status, 302)
+            self.assertEqual(odd.requests, ["GET /x HTTP/1.1"])
+
+    def test_credentials_go_where_they_belong(self) -> None:
+        role = Role(
+            "r",
+            (
+                Credential("query", "key", "${K}"),
+                Credential("header", "X-Key", "${K}"),
+                Credential("header", "Authorization", "Basic u:${K}", encoded=True),
+            ),
+        )
+        with OddServer(lambda line: answer(b"[]")) as odd:
+            send(Request("GET", odd.base_url + "/a?b=1", "r"), {"r": role}, {"K": "s/1"})
+            send(Request("GET", odd.base_url + "/a", "r", credentials="none"), {"r": role}, {"K": "s/1"})
+            send(Request("GET", odd.base_url + "/a", "r", credentials="wrong"), {"r": role}, {"K": "s/1"})
+            self.assertEqual(odd.requests[:2], ["GET /a?b=1&key=s%2F1 HTTP/1.1", "GET /a HTTP/1.1"])
+            self.assertNotIn("s%2F1", odd.requests[2])
+        self.assertEqual(role.credentials[2].value({"K": "p"}), "Basic " + base64.b64encode(b"u:p").decode())
+
+    def test_a_damaged_credential_differs_in_form_only(self) -> None:
+        for value in ("Bearer abc", "x", "kk", "by"):
+            self.assertNotEqual(damaged(value), value)
+            self.assertEqual(len(damaged(value)), max(len(value), 1))
+
+
+class Masking(unittest.TestCase):
+    def test_secrets_are_masked_in_every_writing(self) -> None:
+        secret = 'top/s"ecret é'
+        redactor = Redactor({"API_TOKEN": secret})
+        texts = [
+            secret,
+            "url?k=top%2Fs%22ecret%20%C3%A9",
+            'json "top/s\\"ecret \\u00e9"',
+            base64.b64encode(secret.encode()).decode(),
+        ]
+        for text in texts:
+            self.assertIn("${API_TOKEN}", redactor.text(text), text)
+            self.assertNotIn("ecret", redactor.text(text))
+        nested = redactor.value({"a": [secret, {secret: 1}]})
+        self.assertEqual(nested, {"a": ["${API_TOKEN}", {"${API_TOKEN}": 1}]})
+
+    def test_headers_that_carry_credentials_are_masked_whatever_they_hold(self) -> None:
+        redactor = Redactor({})
+        self.assertEqual(redactor.header("Authorization", "Bearer abc"), "Bearer ***")
+        self.assertEqual(redactor.header("Set-Cookie", "session=abc"), "***")
+        self.assertEqual(redactor.header("Content-Type", "text/plain"), "text/plain")
+
+
+class Copying(unittest.TestCase):
+    def test_the_command_sends_the_same_request(self) -> None:
+        body = '{"a": "O\'Brien \\"$HOME\\" `x` é"}'.encode()
+        role = Role("r", (Credential("header", "X-Key", "${CHECKPOST_TEST_KEY}"),))
+        received: list[str] = []
+        with OddServer(lambda line: answer(b"{}")) as odd:
+            request = Request("POST", odd.base_url + "/a%20b?c='d'", "r", {"Content-Type": "application/json"}, body)
+            command = curl(request, role)
+            self.assertNotIn("secret-value", command)
+            environment = {"PATH": "/usr/bin:/bin:/usr/local/bin", "CHECKPOST_TEST_KEY": "secret-value"}
+            done = subprocess.run(["sh", "-c", command], env=environment, capture_output=True, text=True, timeout=20)
+            received += odd.requests
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual(received, ["POST /a%20b?c='d' HTTP/1.1"])
+
+
+class Journals(unittest.TestCase):
+    def setUp(self) -> None:
+        self.addCleanup(lambda: self.journal.close())
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.path = folder / ".checkpost" / "journal-x.jsonl"
+        self.journal = Journal(self.path, {"run": "x", "process": 1})
+
+    def test_what_is_written_is_read_back_after_a_crash(self) -> None:
+        self.journal.known("tags", [(1,), (2,)], True)
+        first = self.journal.intend("tags", {"label": "a"})
+        second = self.journal.intend("tags", {"label": "b"}, ("B",))
+        third = self.journal.intend("tags", {"label": "c"})
+        self.journal.created(first, (7,))
+        self.journal.gone(third)
+        with self.path.open("a") as file:
+            file.write('{"intend": 9, "reso')  # the line that a crash cut off
+        left = read_journal(self.path)
+        self.assertEqual(
+            [(each.number, each.key, each.confirmed) for each in left.entries],
+            [(first, (7,), True), (second, ("B",), False)],
+        )
+        self.assertEqual(left.known, {"tags": frozenset({(1,), (2,)})})
+        self.assertEqual(left.heading["run"], "x")
+
+    def test_it_goes_when_nothing_is_left(self) -> None:
+        number = self.journal.intend("tags", {})
+        self.journal.gone(number)
+        self.journal.finish()
+        self.assertFalse(self.path.exists())
+
+    def test_it_stays_while_something_is_left(self) -> None:
+        self.journal.intend("tags", {})
+        self.journal.finish()
+        self.assertTrue(self.path.exists())
+
+
+class Answers(unittest.TestCase):
+    def test_headers_whatever_their_case_and_bodies_that_are_no_json(self) -> None:
+        got = Answer(200, (("content-TYPE", "Application/JSON; charset=utf-8"),), b"\xff")
+        self.assertEqual(got.media_type, "application/json")
+        self.assertEqual(got.parsed, (False, None))
+        self.assertEqual(Answer(200, (), b'{"a": 1}').json, {"a": 1})
+
+
+if __name__ == "__main__":
+    unittest.main()
