@@ -62,16 +62,13 @@ class Forgetful(Library):
 
 
 class Sloppy(Library):
-    """Rules are not looked at, and rows beyond the first page are hidden."""
+    """Lengths and limits are not looked at."""
 
     def broken(self, body: Any, partial: bool) -> bool:
-        needed = ("title", "author_id", "printed_at")
-        if not isinstance(body, dict) or not all(self.outer(name) in body or partial for name in needed):
-            return True
-        author, printed = (body.get(self.outer(name)) for name in ("author_id", "printed_at"))
-        return not ((author is None and partial) or type(author) is int) or not (
-            (printed is None and partial) or (isinstance(printed, str) and printed[:4].isdigit() and ":" in printed)
-        )
+        if isinstance(body, dict):
+            sound = {self.outer("title"): "x", self.outer("pages"): 1, self.outer("subtitle"): None}
+            body = {name: sound.get(name, value) for name, value in body.items()}
+        return super().broken(body, partial)
 
 
 class Gone(Library):

@@ -146,17 +146,36 @@ class Case:
         relation = self.resource.relation(each.name)
         if relation is not None:
             keys = await self.parents(relation)
-            others = [key for key in keys if unlike is MISSING or not same(each, unlike, key)]
+            taken = self.taken(each) if each.unique else set()
+            others = [key for key in keys if key not in taken and (unlike is MISSING or not same(each, unlike, key))]
             if not others:
                 return None if each.nullable else MISSING
             return others[self.world.values.number() % len(others)]
         for _ in range(8):
             value = self.world.values.plain(each)
+            if each.unique and isinstance(value, str | int) and not self.reserve(each, value):
+                continue
             if unlike is MISSING or value is MISSING or not same(each, unlike, value):
                 return value
         if each.type == "boolean":
             return not unlike
         return MISSING
+
+    def taken(self, each: Field) -> set[Any]:
+        """The values of a unique field that rows have had or the run has used."""
+        if each.name not in self.state.taken:
+            rows = self.state.before.rows if self.state.before else ()
+            values = (row.get(each.name) for row in rows)
+            self.state.taken[each.name] = {value for value in values if isinstance(value, str | int)}
+        return self.state.taken[each.name]
+
+    def reserve(self, each: Field, value: Any) -> bool:
+        """Take a value for a unique field, unless it is taken already."""
+        taken = self.taken(each)
+        if value in taken:
+            return False
+        taken.add(value)
+        return True
 
     async def parents(self, relation: Relation) -> list[Any]:
         """Keys of rows that a relation may refer to: some that are there, else one made for it."""
@@ -331,7 +350,7 @@ class Case:
             if each is not None and each.type == "integer":
                 largest = max((value for value in used if isinstance(value, int)), default=1000)
                 most = each.keywords.get("maximum", 2**31 - 1)
-                parts.append(int(min(largest + 900_000 + self.world.values.number(), most)))
+                parts.append(int(min(largest + 10_000 + self.world.values.number(), most)))
             else:
                 value = self.world.values.plain(each) if each is not None else MISSING
                 if not isinstance(value, str | int) or value in used:

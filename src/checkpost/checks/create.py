@@ -203,7 +203,11 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
     if case.state.not_creatable:
         raise Blocked(case.state.not_creatable)
     choices = {
-        field.name: list(variants(field, case.world.values))
+        field.name: [
+            variant
+            for variant in variants(field, case.world.values)
+            if variant.value is None or not field.unique or case.reserve(field, variant.value)
+        ]
         for field in case.resource.writable("create")
         if field.name not in case.resource.values and not _fixed(case, field)
     }

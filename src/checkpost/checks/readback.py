@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from datetime import UTC, datetime
 from typing import Any
 
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.findings import Finding, Severity
 from checkpost.model.resource import Purpose
-from checkpost.oracle.same import change, differences, same
+from checkpost.oracle.same import change, differences, kept_by_server, same
 from checkpost.wire.client import Listing, Row
 from checkpost.wire.exchange import Exchange
 
 #: Changes to a value that some APIs make on purpose; they lose little.
 _MILD = {"space at the ends was cut off"}
+#: Awkward values that some APIs clean on purpose.
+_OFTEN_CLEANED = {"markup", "a line break"}
 
 
 def changed_values(
@@ -30,9 +33,13 @@ def changed_values(
         field = case.fields[name]
         if field.read_only or field.write_only or name in case.state.disputed:
             continue
+        if kept_by_server(field, sent[name], stored[name], datetime.now(UTC)):
+            case.remark(f"{name} seems to be set by the server, though the contract does not mark it read-only")
+            continue
         kind = change(field, sent[name], stored[name])
+        mild = kind in _MILD or (labels is not None and labels.get(name) in _OFTEN_CLEANED)
         lowered = kind == "capital and small letters changed" and field.format == "email"
-        severity: Severity = "warning" if kind in _MILD or lowered else "error"
+        severity: Severity = "warning" if mild or lowered else "error"
         subject = f"{name} ({labels[name]})" if labels and name in labels else name
         yield case.finding(
             severity,

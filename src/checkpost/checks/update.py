@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator
+from datetime import UTC, datetime
 from typing import Any
 
 from checkpost.checks.case import Case
@@ -15,7 +16,7 @@ from checkpost.checks.rules import broken_by, situation, try_breaks
 from checkpost.findings import Finding
 from checkpost.model.resource import MISSING, Purpose
 from checkpost.oracle.same import change as alteration
-from checkpost.oracle.same import differences, same
+from checkpost.oracle.same import differences, kept_by_server, same
 from checkpost.values.broken import Break
 from checkpost.wire.client import Row
 from checkpost.wire.exchange import Exchange
@@ -102,7 +103,12 @@ def judge_change(
         for field in case.resource.fields
         if not field.read_only and field.name not in change and (field.created or field.updated)
     ]
-    touched = differences(case.fields, before, after, others)
+    now = datetime.now(UTC)
+    touched = [
+        name
+        for name in differences(case.fields, before, after, others)
+        if name not in case.state.disputed and not kept_by_server(case.fields[name], before[name], after[name], now)
+    ]
     if touched:
         name = touched[0]
         found.append(

@@ -32,6 +32,7 @@ class State:
     not_creatable: str = ""
     not_removable: str = ""
     recipe: str = ""
+    taken: dict[str, set[Any]] = field(default_factory=dict)
     disputed: set[str] = field(default_factory=set)
     used: set[Key] = field(default_factory=set)
     created: set[Key] = field(default_factory=set)

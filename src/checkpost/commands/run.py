@@ -118,7 +118,12 @@ def _progress(total: int) -> Any:
         from rich.console import Console
         from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 
-        columns = (BarColumn(28), MofNCompleteColumn(), TimeElapsedColumn(), TextColumn("{task.description}"))
+        columns = (
+            BarColumn(28, complete_style="cyan", finished_style="cyan"),
+            MofNCompleteColumn(),
+            TimeElapsedColumn(),
+            TextColumn("{task.description}"),
+        )
         with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
             task = progress.add_task("reading the lists", total=total)
             yield lambda done, count, label: progress.update(task, completed=done, description=label)

@@ -10,7 +10,14 @@ from checkpost.contract.pointer import tokens
 from checkpost.model.resource import Field, Reason
 from checkpost.model.shape import Shape, shape_of
 
-_UNIQUE = re.compile(r"(?<!not )(?<!non-)(?<!need not be )\bunique\b", re.I)
+#: That a field is unique, and not that it holds "the unique identifier of" something.
+_UNIQUE = re.compile(
+    r"\b(?:is|are|be|has to be|must be)\s+(?:globally\s+)?unique\b"
+    r"|^\W*unique\b(?!\s+(?:id|identifier|key|number|name)\b)"
+    r"|[.;(]\s*unique\b(?!\s+(?:id|identifier|key)\b)|\bunique\s+(?:constraint|index)\b|\balternate key\b",
+    re.I,
+)
+_NOT_UNIQUE = re.compile(r"\b(?:not|need not be|isn't|aren't|non)[\s-]+(?:\w+\s+)?unique\b", re.I)
 
 
 def inside(schema: Node | None, pointer: str) -> Node | None:
@@ -29,7 +36,8 @@ def _unique(keywords: dict[str, object], stated: bool) -> Reason | None:
         return Reason("the profile says so", "stated")
     if keywords.get("x-unique") is True:
         return Reason("the contract marks it x-unique", "stated")
-    if _UNIQUE.search(str(keywords.get("description", ""))):
+    said = str(keywords.get("description", ""))
+    if _UNIQUE.search(said) and not _NOT_UNIQUE.search(said):
         return Reason("its description calls it unique", "likely")
     return None
 

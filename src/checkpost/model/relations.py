@@ -14,7 +14,7 @@ _SAID = re.compile(
     re.I,
 )
 #: What may follow a resource's name in the name of a field that refers to it.
-_SUFFIXES = ("id", "key", "code", "uuid", "ref", "no", "number")
+_SUFFIXES = ("id", "key", "uuid", "ref")
 
 
 def relations_of(resource: Resource, others: Mapping[str, Resource], stated: Mapping[str, str]) -> list[Relation]:

@@ -33,6 +33,7 @@ def show_survey(contract: Contract, model: Model, flaws: Sequence[Flaw], console
     console.print()
     console.print(_resources(model))
     console.print()
+    _lists(model, console)
     _security(contract, model, console)
     if reasons:
         _reasons(model, console)
@@ -61,6 +62,31 @@ def _resources(model: Model) -> Table:
             ", ".join(f"{each.resource} by {each.field}" for each in resource.relations),
         )
     return table
+
+
+def _lists(model: Model, console: Console) -> None:
+    """How lists answer, resources that do it alike together."""
+    alike: dict[str, list[str]] = {}
+    for resource in model.resources:
+        alike.setdefault(_list_text(resource), []).append(resource.name)
+    for text, names in alike.items():
+        if text:
+            console.print(f"Lists: {text}: {'every resource' if len(alike) == 1 else ', '.join(names)}")
+
+
+def _list_text(resource: Resource) -> str:
+    """Where the rows of the list stand, and how it is paged."""
+    rows, paging = resource.envelope.rows, resource.paging
+    if "list" not in resource.operations:
+        return ""
+    where = "rows not described" if rows is None else (f"rows at {rows}" if rows else "an array")
+    by = {
+        "offset": f"{paging.limit}, {paging.position}",
+        "page": ", ".join(filter(None, (paging.limit, paging.position))),
+        "next": "a link to the next page",
+        "none": "",
+    }[paging.style]
+    return where + (f", paged by {by}" if by else "")
 
 
 def scheme_text(scheme: SecurityScheme) -> str:

@@ -53,7 +53,7 @@ def cell(checks: list[Json], findings: list[Json]) -> tuple[str, str]:
         worst = min((finding["severity"] for finding in findings), key=list(_SIGNS).index)
         return f"{_SIGNS[worst]} {len(findings)}", _COLOURS[worst]
     if outcomes["blocked"]:
-        return "!", "magenta"
+        return f"! {outcomes['blocked']}", "magenta"
     if outcomes["passed"]:
         return "✓", "green"
     # a check that failed by a finding told under another family, or under all resources

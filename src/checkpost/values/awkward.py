@@ -83,7 +83,7 @@ def _prescribed(field: Field, values: Values) -> Iterator[Variant]:
     yield from (Variant(label, value) for label, value in dates.get(field.format, ()))
     pattern = field.keywords.get("pattern")
     if isinstance(pattern, str):
-        random = Random(f"{values.seed}/{values.mark}/{field.name}/{values.number()}")
+        random = Random(f"{values.seed}/{values.mark if field.unique else ''}/{field.name}/{values.number()}")
         for _ in range(30):
             text = matching(pattern, field, random)
             if isinstance(text, str) and text.startswith("0") and text.isdigit():

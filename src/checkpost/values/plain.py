@@ -35,7 +35,8 @@ class Values:
         """A valid value that differs from the default; MISSING where none can be made. Values for one
         field differ from each other as long as its rules allow."""
         number = self.number() if number is None else number
-        random = Random(f"{self.seed}/{self.mark}/{field.name}/{number}")
+        # the same for a seed, but where a value must not have been used by another run
+        random = Random(f"{self.seed}/{self.mark if field.unique else ''}/{field.name}/{number}")
         for _ in range(40):
             value = self._candidate(field, number, random)
             if value is not MISSING and self.valid(field, value):
