@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 from checkpost.contract.contract import Header, Operation, Response
 from checkpost.contract.errors import Place
 from checkpost.contract.validators import Validators, Violation
 from checkpost.findings import Basis, Finding, Severity
-from checkpost.model.resource import is_json_type
+from checkpost.model.resource import Resource, is_json_type
 from checkpost.model.shape import shape_of
+from checkpost.wire.client import Row
 from checkpost.wire.exchange import Answer, Exchange
 
 #: The checks that every answer goes through, with what each asks.
@@ -22,6 +23,7 @@ CONFORMANCE = {
     "shape.media-type": "Is the media type one that the contract documents?",
     "shape.headers": "Are the documented headers there, and valid?",
     "shape.body": "Is the body what its schema says?",
+    "shape.fields": "Do rows hold documented fields only?",
     "errors.server-error": "Does the API never fail with a 5xx?",
     "errors.documented": "Are refusals documented?",
     "errors.body": "Are bodies and headers of refusals what the contract says?",
@@ -139,6 +141,34 @@ def conform(observation: Observation, validators: Validators) -> Iterator[Findin
         return
     yield from _media_and_body(observation, documented, validators)
     yield from _headers(observation, documented, validators)
+
+
+#: Members of rows that are links or notes of the format, and no fields.
+_NO_FIELD = re.compile(r"^[@$_]|^(?:links|meta|relationships|type|href|self)$")
+_SECRET = re.compile(r"pass(?:word|wd|_?hash)|secret|token|salt|api_?key|ssn|pin_?hash", re.I)
+
+
+def undocumented_fields(observation: Observation, resource: Resource, rows: Sequence[Row]) -> Iterator[Finding]:
+    """Fields of rows that the contract does not name, where it says nothing of further ones."""
+    if not resource.fields_unstated:
+        return
+    known = {field.name for field in resource.fields}
+    names = {name for row in rows for name in row if name not in known and not _NO_FIELD.search(name)}
+    for name in sorted(names):
+        leaks = bool(_SECRET.search(name))
+        yield replace(
+            observation.finding(
+                "shape.fields",
+                "error" if leaks else "warning",
+                "expectation",
+                "Rows hold a field that looks like a secret" if leaks else "Rows hold fields that are not documented",
+                "the fields that the contract names",
+                f"also {name}",
+                "secret fields" if leaks else "further fields",
+                observation.operation.place,
+            ),
+            subjects=(name,),
+        )
 
 
 def _excerpt(answer: Answer) -> str:

@@ -10,13 +10,7 @@ from urllib.parse import urljoin, urlsplit
 
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
-from checkpost.checks.readback import (
-    answer_differs,
-    changed_values,
-    list_differs,
-    missing_from_list,
-    stored_rows,
-)
+from checkpost.checks.readback import answer_differs, changed_values, list_differs, missing_from_list, stored_rows
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, situation, try_breaks
 from checkpost.findings import Basis, Finding

@@ -9,7 +9,7 @@ from checkpost.checks.case import Case
 from checkpost.checks.conformance import shown
 from checkpost.checks.readback import answer_differs, changed_values, list_differs
 from checkpost.checks.registry import Blocked, Skipped, check
-from checkpost.checks.rules import broken_by, situation, try_breaks
+from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.checks.update import read_only_kept, write_to_missing
 from checkpost.findings import Finding
 from checkpost.model.resource import MISSING, Purpose
@@ -146,30 +146,8 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
         record = each.apply(await case.replacement(own.key))
         return await case.send("replace", situation(each), key=own.key, record=record)
 
-    any_accepted = False
-    refused: list[Exchange] = []
-    async for _, exchange, found in try_breaks(case, "replace", broken, send):
-        if found is not None:
-            any_accepted = True
-            yield found
-        elif exchange.answer.refused:
-            refused.append(exchange)
-    read, after = await case.row_now(own.key)
-    touched = differences(
-        case.fields, row, after, [field.name for field in case.resource.fields if not field.read_only]
-    )
-    if touched and not any_accepted and refused:
-        yield case.finding(
-            "error",
-            "expectation",
-            "A refused replace changes the row",
-            f"{touched[0]} = {shown(row[touched[0]])}",
-            f"{touched[0]} = {shown(after[touched[0]])}",
-            cause="refused but changed",
-            purpose="replace",
-            subjects=touched,
-            evidence=[refused[0], read],
-        )
+    async for found in refused_and_unchanged(case, "replace", own, row, broken, send):
+        yield found
 
 
 @check("replace.read-only", needs=_NEEDS, creates=True, cost=lambda resource: 4)

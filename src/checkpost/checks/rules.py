@@ -6,12 +6,14 @@ import asyncio
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from typing import Any
 
-from checkpost.checks.case import Case
+from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Skipped
 from checkpost.findings import Finding, Severity
 from checkpost.model.resource import MISSING, Purpose
+from checkpost.oracle.same import differences
 from checkpost.values.broken import Break, breaks
+from checkpost.wire.client import Row
 from checkpost.wire.exchange import Exchange
 
 
@@ -28,14 +30,42 @@ def broken_by(case: Case, purpose: Purpose, record: Mapping[str, Any]) -> list[B
 
 
 async def try_breaks(
-    case: Case,
-    purpose: Purpose,
-    broken: list[Break],
-    send: Callable[[Break], Awaitable[Exchange]],
+    case: Case, purpose: Purpose, broken: list[Break], send: Callable[[Break], Awaitable[Exchange]]
 ) -> AsyncIterator[tuple[Break, Exchange, Finding | None]]:
     """Send each broken record; for those that were accepted, the finding that says so."""
     for each, exchange in zip(broken, await asyncio.gather(*map(send, broken)), strict=True):
         yield each, exchange, accepted(case, purpose, each, exchange) if exchange.answer.ok else None
+
+
+async def refused_and_unchanged(
+    case: Case, purpose: Purpose, own: Own, row: Row, broken: list[Break], send: Callable[[Break], Awaitable[Exchange]]
+) -> AsyncIterator[Finding]:
+    """Send broken bodies to an own row: the findings that they were accepted, or refused and yet left
+    their mark on the row."""
+    any_accepted = False
+    refused: list[Exchange] = []
+    async for _, exchange, found in try_breaks(case, purpose, broken, send):
+        if found is not None:
+            any_accepted = True
+            yield found
+        elif exchange.answer.refused:
+            refused.append(exchange)
+    read, after = await case.row_now(own.key)
+    names = [field.name for field in case.resource.fields if not field.read_only]
+    touched = differences(case.fields, row, after, names)
+    if touched and refused and not any_accepted:
+        name = touched[0]
+        yield case.finding(
+            "error",
+            "expectation",
+            f"A refused {purpose} changes the row",
+            f"{name} = {shown(row[name])}, as before",
+            f"{name} = {shown(after[name])}",
+            cause="refused but changed",
+            purpose=purpose,
+            subjects=touched,
+            evidence=[refused[0], read],
+        )
 
 
 def situation(each: Break) -> str:

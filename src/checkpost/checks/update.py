@@ -12,7 +12,7 @@ from checkpost.checks.create import read_only_values
 from checkpost.checks.read import succeeded_on_missing
 from checkpost.checks.readback import answer_differs, changed_values, list_differs
 from checkpost.checks.registry import Blocked, Skipped, check
-from checkpost.checks.rules import broken_by, situation, try_breaks
+from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.findings import Finding
 from checkpost.model.resource import MISSING, Purpose
 from checkpost.oracle.same import change as alteration
@@ -202,37 +202,13 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
     """Is a change that breaks a rule refused, and the row left as it was?"""
     own = (await case.own())[0]
     _, row = await case.row_now(own.key)
-    valid = await _several(case, row)
-    broken = broken_by(case, "update", valid)
+    broken = broken_by(case, "update", await _several(case, row))
 
     async def send(each: Break) -> Exchange:
-        record = {each.field: each.value}
-        return await case.send("update", situation(each), key=own.key, record=record)
+        return await case.send("update", situation(each), key=own.key, record={each.field: each.value})
 
-    any_accepted = False
-    refused: list[Exchange] = []
-    async for _, exchange, found in try_breaks(case, "update", broken, send):
-        if found is not None:
-            any_accepted = True
-            yield found
-        elif exchange.answer.refused:
-            refused.append(exchange)
-    read, after = await case.row_now(own.key)
-    touched = differences(
-        case.fields, row, after, [field.name for field in case.resource.fields if not field.read_only]
-    )
-    if touched and not any_accepted and refused:
-        yield case.finding(
-            "error",
-            "expectation",
-            "A refused update changes the row",
-            f"{touched[0]} = {shown(row[touched[0]])}",
-            f"{touched[0]} = {shown(after[touched[0]])}",
-            cause="refused but changed",
-            purpose="update",
-            subjects=touched,
-            evidence=[refused[0], read],
-        )
+    async for found in refused_and_unchanged(case, "update", own, row, broken, send):
+        yield found
 
 
 @check("update.read-only", needs=_NEEDS, creates=True, cost=lambda resource: 4)

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from checkpost.checks.conformance import Observation, conform
+from checkpost.checks.conformance import Observation, conform, undocumented_fields
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.validators import Validators
 from checkpost.findings import Findings
@@ -65,16 +65,25 @@ class World:
         """A client whose every answer is held against the contract."""
 
         def observe(operation: Operation, exchange: Exchange, situation: str) -> None:
-            self.observe(resource, operation, exchange, situation)
+            self.observe(client, operation, exchange, situation)
 
-        return Client(self.session, self.base_url, resource, (role or self.role).name, observe)
+        client = Client(self.session, self.base_url, resource, (role or self.role).name, observe)
+        return client
 
-    def observe(self, resource: Resource, operation: Operation, exchange: Exchange, situation: str) -> None:
+    def observe(self, client: Client, operation: Operation, exchange: Exchange, situation: str) -> None:
+        """Take an answer to a documented operation into account: its departures, and that it was exercised."""
+        resource = client.resource
         self.exercised.add((operation.method, operation.path))
         answers = self.state(resource.name).answers
         kind = "refusal" if exchange.answer.status >= 400 else "answer"
         answers[kind] = answers.get(kind, 0) + 1
-        self.findings.add(conform(Observation(resource.name, operation, exchange, situation), self.validators))
+        observation = Observation(resource.name, operation, exchange, situation)
+        self.findings.add(conform(observation, self.validators))
+        if exchange.answer.ok and not exchange.check.endswith(".rules"):
+            listed = operation is resource.operations.get("list")
+            one = None if listed else client.row_in(exchange.answer)
+            rows = client.rows_in(exchange.answer.json) if listed else ([one] if one else None)
+            self.findings.add(undocumented_fields(observation, resource, rows or ()))
 
     def valid(self, field: Field, value: Any) -> bool:
         """Whether the contract allows a value for a field in a request body."""

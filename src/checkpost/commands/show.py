@@ -24,12 +24,7 @@ from checkpost.errors import CheckPostError
 @click.option("--checks", is_flag=True, help="List every check of the run with its outcome.")
 @click.option("--exchange", type=int, metavar="N", help="Show exchange N of the run.")
 def show(
-    name: str | None,
-    finding: str | None,
-    profile_file: Path | None,
-    listing: bool,
-    checks: bool,
-    exchange: int | None,
+    name: str | None, finding: str | None, profile_file: Path | None, listing: bool, checks: bool, exchange: int | None
 ) -> None:
     """Show the latest run, the RUN of a name, or one FINDING (its id, or the beginning of it)."""
     from rich.console import Console

@@ -101,12 +101,7 @@ class Reader:
                     yield self.operation(method.upper(), path, node, shared, usual)
 
     def operation(
-        self,
-        method: str,
-        path: str,
-        node: Node,
-        shared: list[Parameter],
-        usual: tuple[frozenset[str], ...] | None,
+        self, method: str, path: str, node: Node, shared: list[Parameter], usual: tuple[frozenset[str], ...] | None
     ) -> Operation:
         own = list(self.parameters(node))
         named = {(each.name, each.location) for each in own}

@@ -97,10 +97,7 @@ class Validators:
         reference = f"{_address(schema.location)}#{_fragment(schema.pointer)}"
         try:
             return jsonschema_rs.Draft202012Validator(
-                {"$ref": reference},
-                registry=self._registry(direction),
-                validate_formats=True,
-                offline=True,
+                {"$ref": reference}, registry=self._registry(direction), validate_formats=True, offline=True
             )
         except (ValueError, jsonschema_rs.ReferencingError) as error:
             self.uncompilable[schema.uri] = str(error).splitlines()[0]

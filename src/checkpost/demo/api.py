@@ -18,14 +18,7 @@ from starlette.responses import Response
 from starlette.routing import Route
 
 from checkpost.demo.database import Database, Row
-from checkpost.demo.description import (
-    LARGEST_BODY,
-    LARGEST_PAGE,
-    USUAL_PAGE,
-    create_schema,
-    describe,
-    patch_schema,
-)
+from checkpost.demo.description import LARGEST_BODY, LARGEST_PAGE, USUAL_PAGE, create_schema, describe, patch_schema
 from checkpost.demo.tables import Column, Table
 
 Key = tuple[Any, ...]

@@ -232,12 +232,7 @@ def _problem_schemas() -> Json:
         "properties": {name: {"type": "string"} for name in ("field", "rule", "detail")},
     }
     return {
-        "Problem": {
-            "type": "object",
-            "additionalProperties": False,
-            "required": list(members),
-            "properties": members,
-        },
+        "Problem": {"type": "object", "additionalProperties": False, "required": list(members), "properties": members},
         "Violations": {
             "type": "object",
             "additionalProperties": False,
@@ -269,8 +264,5 @@ def describe(tables: Sequence[Table], base_url: str) -> Json:
         },
         "servers": [{"url": base_url, "description": "test instance on this machine"}],
         "paths": paths,
-        "components": {
-            "schemas": schemas,
-            "securitySchemes": {"bearer": {"type": "http", "scheme": "bearer"}},
-        },
+        "components": {"schemas": schemas, "securitySchemes": {"bearer": {"type": "http", "scheme": "bearer"}}},
     }

@@ -256,13 +256,7 @@ def rows() -> dict[str, list[Row]]:
             for number, name in enumerate(people, 1)
         ],
         "vaults": [
-            {
-                "code": code,
-                "name": name,
-                "temperature_c": temperature,
-                "capacity": capacity,
-                "opened_on": opened,
-            }
+            {"code": code, "name": name, "temperature_c": temperature, "capacity": capacity, "opened_on": opened}
             for code, name, temperature, capacity, opened in (
                 ("NV-01", "North vault", -20.0, 4000, "1998-05-01"),
                 ("NV-02", "North vault annex", -18.5, 1500, None),

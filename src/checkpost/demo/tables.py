@@ -62,10 +62,7 @@ class Column:
             schema["type"] = [schema["type"], "null"]
         if self.default is not None:
             schema["default"] = self.default
-        said = [
-            "Unique." if self.unique else "",
-            f"Refers to `{self.references}`." if self.references else "",
-        ]
+        said = ["Unique." if self.unique else "", f"Refers to `{self.references}`." if self.references else ""]
         if any(said):
             schema["description"] = " ".join(word for word in said if word)
         return schema

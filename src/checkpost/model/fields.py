@@ -43,10 +43,7 @@ def _unique(keywords: dict[str, object], stated: bool) -> Reason | None:
 
 
 def fields_of(
-    row: Node | None,
-    bodies: dict[str, Node | None],
-    key: Collection[str],
-    unique: Collection[str],
+    row: Node | None, bodies: dict[str, Node | None], key: Collection[str], unique: Collection[str]
 ) -> tuple[Field, ...]:
     """The fields in the order in which the row, then the bodies, name them.
 

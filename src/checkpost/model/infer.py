@@ -164,6 +164,7 @@ def _resource(
         paging=infer_paging(operations.get("list"), next_at),
         relations=(),
         values=correction.values,
+        fields_unstated=bool(names) and "additionalProperties" not in shape_of(row_schema).keywords,
         partial_replace="replace" in required and not required["replace"] and bool(required.get("create")),
     )
 

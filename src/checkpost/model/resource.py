@@ -132,6 +132,8 @@ class Resource:
     relations: tuple[Relation, ...]
     values: Mapping[str, Any] = field(default_factory=dict)
     partial_replace: bool = False
+    #: Whether the contract leaves open what else a row may hold: neither ruled out nor allowed.
+    fields_unstated: bool = False
 
     def field(self, name: str) -> Field | None:
         return next((each for each in self.fields if each.name == name), None)

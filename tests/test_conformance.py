@@ -1,0 +1,199 @@
+"""Answers held against the contract, one departure at a time."""
+
+from __future__ import annotations
+
+import json
+import unittest
+from typing import Any
+
+from checkpost.checks.conformance import Observation, conform
+from checkpost.contract.validators import Validators
+from checkpost.findings import Finding, Findings
+from checkpost.wire.exchange import Answer, Exchange, Request
+from tests.support import contract_of
+
+ROW = {
+    "type": "object",
+    "required": ["id"],
+    "additionalProperties": False,
+    "properties": {
+        "id": {"type": "integer"},
+        "born": {"type": "string", "format": "date"},
+        "pin": {"type": "string", "writeOnly": True},
+    },
+}
+PROBLEM = {"type": "object", "required": ["detail"], "properties": {"detail": {"type": "string"}}}
+
+
+def _content(media_type: str, schema: Any) -> dict[str, Any]:
+    return {"description": "", "content": {media_type: {"schema": schema}}}
+
+
+RESPONSES: dict[str, Any] = {
+    "200": {
+        **_content("application/json", ROW),
+        "headers": {
+            "X-Count": {"required": True, "schema": {"type": "integer"}},
+            "ETag": {"schema": {"type": "string"}},
+        },
+    },
+    "204": {"description": "none"},
+    "404": _content("application/problem+json", PROBLEM),
+    "409": {"description": "a body of any kind"},
+}
+CONTRACT = contract_of(
+    {
+        "openapi": "3.1.0",
+        "info": {"title": "t", "version": "1"},
+        "paths": {"/rows/{id}": {"get": {"responses": RESPONSES}, "put": {"responses": RESPONSES}}},
+    }
+)
+VALIDATORS = Validators(CONTRACT)
+
+
+def found(
+    status: int,
+    body: Any = None,
+    media_type: str = "application/json",
+    headers: dict[str, str] | None = None,
+    failure: Any = "",
+    check: str = "read.list",
+    sent: bytes | None = None,
+    method: str = "GET",
+) -> list[Finding]:
+    """The findings about one answer."""
+    raw = body if isinstance(body, bytes) else (b"" if body is None else json.dumps(body).encode())
+    given = {"Content-Type": media_type, **({"X-Count": "3"} if headers is None else headers)}
+    answer = Answer(status, tuple(given.items()), raw, failure, "it broke" if failure else "")
+    operation = CONTRACT.operation(method, "/rows/{id}")
+    assert operation is not None
+    exchange = Exchange(1, check, Request(method, "http://127.0.0.1/rows/1", "r", {}, sent), answer, 0.1)
+    return list(conform(Observation("rows", operation, exchange, "a situation"), VALIDATORS))
+
+
+def checks(*arguments: Any, **options: Any) -> list[tuple[str, str]]:
+    return [(each.check, each.severity) for each in found(*arguments, **options)]
+
+
+class Sound(unittest.TestCase):
+    def test_documented_answers_give_nothing(self) -> None:
+        self.assertEqual(found(200, {"id": 1, "born": "2020-02-29"}), [])
+        self.assertEqual(found(200, {"id": 1}, "application/json; charset=utf-8"), [])
+        self.assertEqual(found(204), [])
+        self.assertEqual(found(404, {"detail": "gone", "more": 1}, "application/problem+json"), [])
+        self.assertEqual(found(409, b"<b>conflict</b>", "text/html"), [])
+
+
+class Departures(unittest.TestCase):
+    def test_status(self) -> None:
+        self.assertEqual(checks(201, {"id": 1}), [("shape.status", "error")])
+        self.assertEqual(checks(302), [("shape.status", "error")])
+        self.assertEqual(checks(418), [("errors.documented", "warning")])
+        self.assertEqual(checks(500, {"detail": "x"}), [("errors.server-error", "error")])
+
+    def test_media_type(self) -> None:
+        self.assertEqual(checks(200, {"id": 1}, "text/plain"), [("shape.media-type", "error")])
+        self.assertEqual(checks(404, b"not here", "text/plain"), [("errors.body", "error")])
+
+    def test_body(self) -> None:
+        cases = [
+            ({"id": "1"}, "type", "error"),
+            ({}, "required", "error"),
+            ({"id": 1, "x": 1}, "additionalProperties", "error"),
+            ({"id": 1, "born": "29.2.2020"}, "format", "warning"),
+            ({"id": 1, "pin": "0000"}, "writeOnly", "error"),
+        ]
+        for body, keyword, severity in cases:
+            one = found(200, body)
+            self.assertEqual([(each.check, each.severity) for each in one], [("shape.body", severity)], body)
+            assert one[0].place is not None
+            if keyword != "writeOnly":
+                self.assertTrue(one[0].place.pointer.endswith("/" + keyword), one[0].place)
+        self.assertEqual(checks(200, None), [("shape.body", "error")])
+        self.assertEqual(checks(200, b"{broken"), [("shape.body", "error")])
+        self.assertEqual(checks(204, {"id": 1}), [("shape.body", "error")])
+
+    def test_a_broken_record_shown_as_it_was_taken_is_no_fault_of_the_answer(self) -> None:
+        self.assertEqual(found(200, {"id": "x"}, check="create.rules"), [])
+        self.assertEqual(
+            checks(404, {"no": "detail"}, "application/problem+json", check="create.rules"), [("errors.body", "error")]
+        )
+
+    def test_headers(self) -> None:
+        self.assertEqual(checks(200, {"id": 1}, headers={}), [("shape.headers", "error")])
+        self.assertEqual(checks(200, {"id": 1}, headers={"X-Count": "many"}), [("shape.headers", "error")])
+        self.assertEqual(checks(200, {"id": 1}, headers={"x-count": "12", "etag": '"a"'}), [])
+
+    def test_no_answer(self) -> None:
+        for failure in ("timeout", "closed", "truncated"):
+            one = found(0, failure=failure)
+            self.assertEqual([(each.check, each.observed) for each in one], [("shape.answer", "it broke")])
+
+    def test_what_errors_let_out(self) -> None:
+        leaks = [
+            'Traceback (most recent call last):\n  File "x.py", line 3, in f',
+            "  at com.example.Rows.insert(Rows.java:88)",
+            "Error\n    at Object.insert (/srv/rows.js:10:5)",
+            "INSERT INTO rows (id) VALUES (1)",
+            "SELECT id, name FROM rows WHERE id = 1",
+            'duplicate key value violates unique constraint "rows_pkey"',
+            "UNIQUE constraint failed: rows.id",
+            "SQLSTATE[23000]: integrity",
+            "goroutine 1 [running]:",
+        ]
+        for detail in leaks:
+            names = [check for check, _ in checks(404, {"detail": detail}, "application/problem+json")]
+            self.assertEqual(names, ["errors.leak"], detail)
+
+    def test_what_was_sent_and_sound_words_are_no_leak(self) -> None:
+        harmless = [
+            "No row has this key.",
+            "Please select a row from the list.",
+            "Update failed; set another name.",
+            "The value is not unique.",
+            "Insert a coin into the slot",
+        ]
+        for detail in harmless:
+            self.assertEqual(found(404, {"detail": detail}, "application/problem+json"), [], detail)
+        echoed = {"detail": "SELECT a FROM b"}
+        self.assertEqual(found(404, echoed, "application/problem+json", sent=json.dumps(echoed).encode()), [])
+
+
+class OneCause(unittest.TestCase):
+    def collected(self, *answers: list[Finding]) -> list[Finding]:
+        findings = Findings()
+        for each in answers:
+            findings.add(each)
+        findings.unite()
+        return findings.all()
+
+    def test_the_same_departure_is_one_finding_with_a_count(self) -> None:
+        many = self.collected(*(found(200, {"id": "x"}) for _ in range(20)))
+        self.assertEqual([(each.count, len(each.exchanges)) for each in many], [(20, 1)])
+
+    def test_one_rule_of_the_contract_is_one_cause_whatever_the_operation(self) -> None:
+        same_rule = self.collected(found(418), found(418, method="PUT"))
+        self.assertEqual([each.operations for each in same_rule], [(("GET", "/rows/{id}"), ("PUT", "/rows/{id}"))])
+        self.assertIsNone(same_rule[0].resource)
+
+    def test_operations_that_fail_alike_are_united(self) -> None:
+        alike = self.collected(found(500), found(500, method="PUT"))
+        self.assertEqual([len(each.operations) for each in alike], [2])
+
+    def test_different_causes_stay_apart(self) -> None:
+        self.assertEqual(
+            len(self.collected(found(200, {"id": "x"}), found(200, {"id": 1, "born": "x"}), found(201))), 3
+        )
+
+    def test_the_gravest_come_first(self) -> None:
+        self.assertEqual([each.severity for each in self.collected(found(418), found(500))], ["error", "warning"])
+
+    def test_ids_tell_causes_apart_and_not_occurrences(self) -> None:
+        first, again = found(200, {"id": "x"})[0], found(200, {"id": "y"})[0]
+        self.assertEqual(first.id, again.id)
+        self.assertNotEqual(first.id, found(201)[0].id)
+        self.assertRegex(first.id, "^[0-9a-f]{10}$")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,203 @@
+"""Reading whole lists, however they are paged, and telling when they could not be read whole."""
+
+from __future__ import annotations
+
+import asyncio
+import unittest
+from collections.abc import Callable
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse
+from starlette.routing import Route
+
+from checkpost.model.infer import infer
+from checkpost.wire.client import Client, Listing
+from checkpost.wire.session import Limits, Session
+from tests.foreign import Served
+from tests.support import contract_of
+
+ROWS = [{"id": number, "name": f"row {number}"} for number in range(1, 58)]
+ROW = {"type": "object", "properties": {"id": {"type": "integer"}, "name": {"type": "string"}}}
+
+
+def contract(queries: dict[str, dict[str, Any]], members: dict[str, Any] | None) -> Any:
+    """A contract with one list: its query parameters, and the members beside its rows (None: a bare array)."""
+    rows: dict[str, Any] = {"type": "array", "items": ROW}
+    schema = rows if members is None else {"type": "object", "properties": {"items": rows, **members}}
+    listed = {
+        "parameters": [{"name": name, "in": "query", "schema": each} for name, each in queries.items()],
+        "responses": {"200": {"description": "", "content": {"application/json": {"schema": schema}}}},
+    }
+    key = {"name": "id", "in": "path", "required": True, "schema": {"type": "integer"}}
+    item = {"parameters": [key], "get": {"responses": {"200": {"description": ""}}}}
+    paths = {"/things": {"get": listed}, "/things/{id}": item}
+    return contract_of({"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths})
+
+
+def read(
+    answer: Callable[[Request], Any],
+    queries: dict[str, dict[str, Any]],
+    members: dict[str, Any] | None = None,
+    most: int = 1000,
+) -> tuple[Listing, list[str]]:
+    """The whole list that a handler serves, and the queries that were sent for it."""
+    asked: list[str] = []
+
+    async def things(request: Request) -> JSONResponse:
+        asked.append(request.url.query)
+        return JSONResponse(answer(request))
+
+    resource = infer(contract(queries, members)).resources[0]
+
+    async def work(base_url: str) -> Listing:
+        async with Session({}, {}, Limits()) as session:
+            return await Client(session, base_url, resource, "public").whole_list(most)
+
+    with Served(Starlette(routes=[Route("/things", things)])) as served:
+        return asyncio.run(work(served.base_url)), asked
+
+
+def number(request: Request, name: str, default: int) -> int:
+    return int(request.query_params.get(name, default))
+
+
+INTEGER = {"type": "integer"}
+TOTAL = {"total": INTEGER}
+
+
+class WholeLists(unittest.TestCase):
+    def whole(self, listing: Listing) -> None:
+        self.assertEqual([row["id"] for row in listing.rows], [row["id"] for row in ROWS])
+        self.assertTrue(listing.complete, listing.partial)
+        self.assertEqual(listing.repeated, ())
+
+    def test_bare_array_without_paging(self) -> None:
+        listing, asked = read(lambda request: ROWS, {})
+        self.whole(listing)
+        self.assertEqual(asked, [""])
+
+    def test_offset_and_limit_with_a_total(self) -> None:
+        def answer(request: Request) -> Any:
+            start, size = number(request, "offset", 0), number(request, "limit", 5)
+            return {"items": ROWS[start : start + size], "total": len(ROWS)}
+
+        listing, asked = read(answer, {"limit": {"type": "integer", "maximum": 25}, "offset": INTEGER}, TOTAL)
+        self.whole(listing)
+        self.assertEqual(sorted(asked), ["limit=25", "limit=25&offset=25", "limit=25&offset=50"])
+
+    def test_skip_and_take_without_a_total_end_at_the_empty_page(self) -> None:
+        def answer(request: Request) -> Any:
+            start, size = number(request, "skip", 0), min(20, number(request, "take", 20))
+            return ROWS[start : start + size]
+
+        listing, asked = read(answer, {"take": INTEGER, "skip": INTEGER})
+        self.whole(listing)
+        self.assertEqual(len(asked), 4)
+
+    def test_pages_counted_from_zero_where_the_contract_says_so(self) -> None:
+        def answer(request: Request) -> Any:
+            page = number(request, "page", 0)
+            return {"items": ROWS[page * 10 : page * 10 + 10], "total": str(len(ROWS))}
+
+        queries = {"page": {"type": "integer", "minimum": 0}, "page_size": {"type": "integer", "maximum": 10}}
+        listing, asked = read(answer, queries, {"total": {"type": "string"}})
+        self.whole(listing)
+        self.assertIn("page_size=10&page=5", asked)
+
+    def test_next_links_relative_and_absolute(self) -> None:
+        for absolute in (False, True):
+
+            def answer(request: Request, absolute: bool = absolute) -> Any:
+                start = number(request, "after", 0)
+                link = f"/things?after={start + 15}" if start + 15 < len(ROWS) else None
+                if link and absolute:
+                    link = str(request.base_url).rstrip("/") + link
+                return {"items": ROWS[start : start + 15], "next": link}
+
+            listing, asked = read(answer, {}, {"next": {"type": ["string", "null"]}})
+            self.whole(listing)
+            self.assertEqual(len(asked), 4)
+
+    def test_a_link_to_another_host_is_not_followed(self) -> None:
+        listing, asked = read(
+            lambda request: {"items": ROWS[:5], "next": "http://192.0.2.1/things?after=5"},
+            {},
+            {"next": {"type": "string"}},
+        )
+        self.assertFalse(listing.complete)
+        self.assertEqual(len(asked), 1)
+
+    def test_a_list_that_ignores_the_offset_is_not_taken_for_whole(self) -> None:
+        listing, asked = read(
+            lambda request: {"items": ROWS[:10], "total": 57}, {"limit": INTEGER, "offset": INTEGER}, TOTAL
+        )
+        self.assertFalse(listing.complete)
+        self.assertIn("do not join", listing.partial)
+        self.assertLess(len(asked), 10)
+
+    def test_a_list_that_links_to_itself_ends(self) -> None:
+        listing, asked = read(
+            lambda request: {"items": ROWS[:10], "next": "/things"}, {}, {"next": {"type": "string"}}, 50
+        )
+        self.assertFalse(listing.complete)
+        self.assertLess(len(asked), 10)
+
+    def test_a_very_long_list_is_not_read_to_its_end(self) -> None:
+        def answer(request: Request) -> Any:
+            return {"items": ROWS[:20], "total": 1_000_000}
+
+        listing, asked = read(answer, {"limit": INTEGER, "offset": INTEGER}, TOTAL, most=40)
+        self.assertEqual((listing.complete, listing.total, len(asked)), (False, 1_000_000, 1))
+        self.assertIn("over 40 rows", listing.partial)
+
+    def test_a_key_twice_in_one_answer_is_told(self) -> None:
+        listing, _ = read(lambda request: [*ROWS[:3], ROWS[0]], {})
+        self.assertEqual(listing.repeated, ((1,),))
+
+    def test_what_is_no_list_is_a_problem_in_words(self) -> None:
+        cases = [({"items": "none"}, "no rows"), ({"message": "x"}, "no rows"), (None, "no rows"), ([1, 2], "no rows")]
+        for body, words in cases:
+            listing, _ = read(lambda request, body=body: body, {}, {})
+            self.assertIn(words, listing.problem)
+            self.assertFalse(listing.complete)
+
+
+class Rows(unittest.TestCase):
+    """Rows and keys in answers of many shapes."""
+
+    def client(self, members: dict[str, Any] | None = None) -> Client:
+        return Client(None, "http://127.0.0.1/v1/", infer(contract({}, members)).resources[0], "public")  # type: ignore[arg-type]
+
+    def test_a_row_is_found_bare_wrapped_and_in_a_list(self) -> None:
+        from checkpost.wire.exchange import Answer
+
+        row = {"id": 7, "name": "x"}
+        for body in (row, {"data": row}, {"data": {"thing": row}, "ok": True}, [row], {"result": [row]}):
+            import json
+
+            self.assertEqual(self.client().row_in(Answer(200, (), json.dumps(body).encode())), row)
+        for body in (None, {"message": "done"}, [], "text", {"id": 7}):
+            self.assertIsNone(self.client().row_in(Answer(200, (), json.dumps(body).encode())))
+
+    def test_the_key_of_a_new_row(self) -> None:
+        from checkpost.wire.exchange import Answer
+
+        client = self.client()
+        self.assertEqual(client.new_key(Answer(201, (), b'{"id": 9, "name": "x"}'), {}), (9,))
+        self.assertEqual(client.new_key(Answer(201, (), b'{"id": 9}'), {}), (9,))
+        self.assertEqual(client.new_key(Answer(200, (), b'{"data": {"id": 9}}'), {}), (9,))
+        location = (("Location", "http://elsewhere/v1/things/12"),)
+        self.assertEqual(client.new_key(Answer(201, location), {}), (12,))
+        self.assertIsNone(client.new_key(Answer(201, (("Location", "/others/12"),)), {}))
+        self.assertIsNone(client.new_key(Answer(200, (), b'{"ok": true}'), {"name": "x"}))
+
+    def test_urls_are_escaped(self) -> None:
+        client = self.client()
+        url = client.url(client.resource.operations["read"], ("a/b ü'",), {"q": "x&y"})
+        self.assertEqual(url, "http://127.0.0.1/v1/things/a%2Fb%20%C3%BC%27?q=x%26y")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,263 @@
+"""What people read: runs, findings, surveys and plans in a terminal, with and without colour."""
+
+from __future__ import annotations
+
+import io
+import unittest
+from typing import Any
+
+from rich.console import Console
+
+from checkpost.demo.description import describe
+from checkpost.demo.seedbank import TABLES
+from checkpost.model.flaws import flaws
+from checkpost.model.infer import infer
+from checkpost.profile.starter import starter
+from checkpost.report.surveyed import show_resource, show_survey
+from checkpost.report.terminal import cell, show_checks, show_finding, show_list, show_run
+from tests.support import contract_of
+
+
+def check(name: str, outcome: str = "passed", reason: str = "", resource: str = "tags") -> dict[str, Any]:
+    return {
+        "check": name,
+        "family": name.partition(".")[0],
+        "resource": resource,
+        "role": "r",
+        "outcome": outcome,
+        "reason": reason,
+        "requests": 2,
+        "seconds": 0.1,
+    }
+
+
+EXCHANGE = {
+    "number": 12,
+    "check": "create.stored",
+    "role": "keeper",
+    "credentials": "right",
+    "request": {
+        "method": "POST",
+        "url": "http://127.0.0.1/tags",
+        "headers": [["Content-Type", "application/json"]],
+        "body": '{"label": "[bold]x[/bold]"}',
+    },
+    "answer": {
+        "status": 201,
+        "headers": [["location", "/tags/8"], ["x-noise", "n"]],
+        "body": '{"id": 8}',
+        "failure": "",
+        "detail": "",
+    },
+    "seconds": 0.004,
+    "attempts": 1,
+}
+
+
+def finding(**changes: Any) -> dict[str, Any]:
+    return {
+        "id": "0123456789",
+        "check": "create.stored",
+        "family": "create",
+        "resource": "tags",
+        "operation": {"method": "POST", "path": "/tags"},
+        "operations": [{"method": "POST", "path": "/tags"}],
+        "role": "keeper",
+        "severity": "error",
+        "basis": "contract",
+        "title": "A title [red]in brackets[/red]",
+        "expected": "this",
+        "observed": "that",
+        "subjects": [f"field{n}" for n in range(9)],
+        "pointer": "/paths/x",
+        "line": 41,
+        "count": 3,
+        "reproduce": "curl http://127.0.0.1",
+        "exchanges": [EXCHANGE],
+        **changes,
+    }
+
+
+def document(findings: list[dict[str, Any]], checks: list[dict[str, Any]], **changes: Any) -> dict[str, Any]:
+    severities = [each["severity"] for each in findings]
+    outcomes = [each["outcome"] for each in checks]
+    return {
+        "format": 1,
+        "run": {
+            "id": "20260101-000000-abcd",
+            "checkpost": "0",
+            "started": "2026-01-01T00:00:00+00:00",
+            "seconds": 1.5,
+            "seed": 1,
+            "contract": {"location": "c.yaml", "title": "Seeds", "openapi": "3.1.0"},
+            "base_url": "http://127.0.0.1",
+            "role": "keeper",
+            "no_writes": "",
+            "interrupted": False,
+        }
+        | changes,
+        "summary": {
+            "checks": {name: outcomes.count(name) for name in ("passed", "failed", "skipped", "blocked")},
+            "findings": {name: severities.count(name) for name in ("error", "warning", "note")},
+            "requests": 7,
+            "operations": 3,
+            "left": [],
+            "not_exercised": [{"method": "GET", "path": "/x", "reason": "no check reached it"}],
+        },
+        "findings": findings,
+        "checks": checks,
+    }
+
+
+def printed(show: Any, *arguments: Any, width: int = 100, **options: Any) -> str:
+    stream = io.StringIO()
+    show(*arguments, Console(file=stream, width=width, highlight=False, **options))
+    return stream.getvalue()
+
+
+class Runs(unittest.TestCase):
+    def setUp(self) -> None:
+        self.document = document(
+            [finding(), finding(id="9999999999", severity="warning", family="update", title="Milder")],
+            [
+                check("create.stored", "failed"),
+                check("read.list"),
+                check("update.rules", "failed"),
+                check("delete.gone", "blocked", "no row"),
+                check("replace.stored", "skipped", "no replace"),
+                check("read.list", resource="vaults"),
+                check("read.total", "passed", "in part only", "vaults"),
+            ],
+        )
+
+    def test_the_matrix_tells_without_colour(self) -> None:
+        text = printed(show_run, self.document)
+        line = next(line for line in text.splitlines() if line.startswith("tags "))
+        self.assertEqual(line.split(), ["tags", "✓", "✗", "1", "▲", "1", "–", "!", "1"])
+        self.assertNotIn("\x1b", text)
+
+    def test_nothing_is_left_out(self) -> None:
+        text = " ".join(printed(show_run, self.document).split())
+        for words in (
+            "delete.gone of tags: no row",
+            "replace.stored of tags: no replace",
+            "read.total of vaults: in part only",
+            "1 of 3 operations were never exercised",
+            "GET /x: no check reached it",
+            "1 error, 1 warning",
+            "3 passed, 2 failed, 1 skipped, 1 blocked",
+            "and 3 more",
+            "(3 times)",
+            "contract, line 41",
+        ):
+            self.assertIn(words, text)
+
+    def test_what_the_api_said_is_not_taken_for_markup(self) -> None:
+        self.assertIn("A title [red]in brackets[/red]", printed(show_run, self.document))
+        self.assertIn("[bold]x[/bold]", printed(lambda console: show_finding(self.document, finding(), console)))
+
+    def test_a_narrow_terminal_loses_no_column(self) -> None:
+        heading = next(line for line in printed(show_run, self.document, width=80).splitlines() if "create" in line)
+        self.assertEqual(heading.split(), ["read", "create", "update", "replace", "delete"])
+
+    def test_interruption_and_rows_left_are_told(self) -> None:
+        interrupted = document([], [check("read.list")], interrupted=True)
+        interrupted["summary"]["left"] = ["tags 9"]
+        text = printed(show_run, interrupted)
+        self.assertIn("interrupted", text)
+        self.assertIn("1 rows could not be removed: tags 9", text)
+
+    def test_a_finding_is_shown_with_its_exchanges(self) -> None:
+        text = printed(lambda console: show_finding(self.document, finding(), console))
+        for words in (
+            "POST http://127.0.0.1/tags",
+            "as keeper",
+            "→  201",
+            "location: /tags/8",
+            '"id": 8',
+            "c.yaml#/paths/x",
+        ):
+            self.assertIn(words, text)
+        self.assertNotIn("x-noise", text)
+
+    def test_lists_of_runs_and_checks(self) -> None:
+        self.assertIn("20260101-000000-abcd", printed(show_list, [self.document]))
+        self.assertIn("! blocked tags", printed(show_checks, self.document))
+
+    def test_cells(self) -> None:
+        self.assertEqual(cell([check("a.b")], [])[0], "✓")
+        self.assertEqual(cell([check("a.b"), check("a.c", "blocked")], [])[0], "! 1")
+        self.assertEqual(cell([check("a.b", "skipped")], [])[0], "–")
+        self.assertEqual(
+            cell([check("a.b", "failed")], [finding(severity="note"), finding(severity="warning")])[0], "▲ 2"
+        )
+
+
+class Surveys(unittest.TestCase):
+    def setUp(self) -> None:
+        self.contract = contract_of(describe(TABLES, "http://127.0.0.1:1/v1"))
+        self.model = infer(self.contract)
+
+    def test_resources_security_and_reasons(self) -> None:
+        text = printed(
+            lambda console: show_survey(self.contract, self.model, flaws(self.contract, self.model), console, True),
+            width=160,
+        )
+        for words in (
+            "species-tags",
+            "species_id, tag_id (client)",
+            "accessions by accession_id",
+            "open to the public: species list",
+            "rows at /items, paged by limit, offset: every resource",
+            "its description calls it unique",
+            "no flaws",
+        ):
+            self.assertIn(words, text)
+
+    def test_fields_and_their_rules(self) -> None:
+        loans = self.model.resource("loans")
+        assert loans is not None
+        text = printed(lambda console: show_resource(loans, console), width=160)
+        for words in (
+            "string uuid",
+            "minimum 1, maximum 100000",
+            "default False",
+            "refers to accessions",
+            "write-only",
+        ):
+            self.assertIn(words, text)
+
+    def test_the_starter_profile_reads_back_and_says_what_was_understood(self) -> None:
+        import tempfile
+        from pathlib import Path
+
+        from checkpost.profile.profile import read_profile
+
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            text = starter(self.contract, self.model, folder)
+            (folder / "checkpost.yaml").write_text(text, "utf-8")
+            profile = read_profile(folder / "checkpost.yaml")
+            self.assertEqual(set(profile.resources), {resource.name for resource in self.model.resources})
+            assert profile.contract is not None
+            self.assertEqual(Path(profile.contract).resolve(), Path(self.contract.location).resolve())
+            self.assertEqual(profile.role.variables, ("API_TOKEN",))
+            # every line that is commented out may be taken in as it stands
+            taken = "\n".join(
+                line.replace("    # ", "    ", 1) if line.startswith("    # ") else line for line in text.splitlines()
+            )
+            (folder / "all.yaml").write_text(taken, "utf-8")
+            settled = read_profile(folder / "all.yaml").resources["accessions"]
+        self.assertEqual(settled.key, ("id",))
+        self.assertEqual(settled.unique, ("number",))
+        self.assertEqual(
+            dict(settled.references), {"species_id": "species", "vault_code": "vaults", "collector_id": "collectors"}
+        )
+        again = infer(self.contract, {"accessions": settled}).resource("accessions")
+        assert again is not None and again.key is not None
+        self.assertEqual(again.key.reason.certainty, "stated")
+        self.assertEqual([relation.reason.certainty for relation in again.relations], ["stated"] * 3)
+
+
+if __name__ == "__main__":
+    unittest.main()
