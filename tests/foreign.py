@@ -469,6 +469,6 @@ class Served:
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._server.should_exit = True
+        self._server.should_exit = self._server.force_exit = True
         self._thread.join(5)
         self._socket.close()

@@ -31,6 +31,7 @@ class OddServer:
     def __init__(self, script: Script, drip: float = 0.0) -> None:
         self.script, self.drip = script, drip
         self.requests: list[str] = []
+        self.heads: list[str] = []
         self._socket = socket.create_server(("127.0.0.1", 0))
         self._stopped = False
         threading.Thread(target=self._accept, daemon=True).start()
@@ -65,6 +66,7 @@ class OddServer:
                     received += part
                 line = received.split(b"\r\n")[0].decode()
                 self.requests.append(line)
+                self.heads.append(received.decode("latin-1"))
                 sent = self.script(line)
                 if sent is None:
                     return

@@ -212,6 +212,25 @@ class OnStandIn(Folder):
         )
         self.assertEqual(from_url.returncode, 0, from_url.stderr)
 
+    def test_a_contract_whose_url_is_protected(self) -> None:
+        text = (self.shared / "seedbank.yaml").read_bytes()
+        good = next(token for token, (_, role) in TOKENS.items() if role == "curator")
+
+        def script(line: str) -> bytes:
+            allowed = f"authorization: bearer {good}".lower() in odd.heads[-1].lower()
+            return answer(text, media_type="application/yaml") if allowed else answer(b"{}", "401 Unauthorized")
+
+        with OddServer(script) as odd:
+            url = f"{odd.base_url}/openapi.yaml"
+            refused = checkpost("survey", url, folder=self.folder)
+            self.assertEqual(refused.returncode, 2)
+            self.assertIn("contract_role", refused.stderr)
+            roles = "roles: {curator: {bearer: '${SEEDBANK_CURATOR_TOKEN}'}}\n"
+            (self.folder / "checkpost.yaml").write_text(f"contract: {url}\ncontract_role: curator\n{roles}")
+            read = checkpost("survey", folder=self.folder)
+            self.assertEqual(read.returncode, 0, read.stderr)
+            self.assertIn("germination-tests", read.stdout)
+
     def test_survey_and_its_starter_profile(self) -> None:
         seen = checkpost("survey", str(self.shared / "seedbank.yaml"), "--reasons", folder=self.folder)
         self.assertEqual(seen.returncode, 0, seen.stderr)

@@ -55,6 +55,11 @@ class Case:
     def fields(self) -> dict[str, Field]:
         return {each.name: each for each in self.resource.fields}
 
+    @property
+    def settable(self) -> list[str]:
+        """The names of fields that some body may set; others may be computed anew at each reading."""
+        return [each.name for each in self.resource.fields if each.created or each.updated or each.replaced]
+
     def operation(self, purpose: Purpose) -> Operation:
         return self.resource.operations[purpose]
 

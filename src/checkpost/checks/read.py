@@ -237,7 +237,7 @@ async def reading_changes_nothing(case: Case) -> AsyncIterator[Finding]:
     sent = await asyncio.gather(*(case.world.session.send(each, case.check.name) for each in requests))
     case.requests += len(sent)
     last, after = await case.row_now(own.key)
-    wrong = differences(case.fields, before, after)
+    wrong = differences(case.fields, before, after, case.settable)
     if wrong:
         yield case.finding(
             "error",

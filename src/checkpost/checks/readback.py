@@ -119,7 +119,7 @@ def list_differs(
     """A finding if the list shows an own row otherwise than reading it by key does."""
     if read is None or listed is None:
         return
-    wrong = [name for name in differences(case.fields, read, listed) if name not in case.state.disputed]
+    wrong = [name for name in differences(case.fields, read, listed, case.settable) if name not in case.state.disputed]
     if wrong:
         name = wrong[0]
         case.state.disputed.update(wrong)

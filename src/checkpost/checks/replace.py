@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator
+from datetime import UTC, datetime
 from typing import Any
 
 from checkpost.checks.case import Case
@@ -13,8 +14,9 @@ from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.checks.update import read_only_kept, write_to_missing
 from checkpost.findings import Finding
 from checkpost.model.resource import MISSING, Purpose
-from checkpost.oracle.same import differences, same
+from checkpost.oracle.same import differences, kept_by_server, same
 from checkpost.values.broken import Break
+from checkpost.wire.client import Row
 from checkpost.wire.exchange import Exchange
 
 _NEEDS: tuple[Purpose, ...] = ("create", "replace", "delete")
@@ -43,8 +45,7 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
         return
     read, after = await case.row_now(own.key)
     evidence = [own.exchange, exchange, read]
-    wrong = differences(case.fields, record, after)
-    lost = [name for name in wrong if name in before and same(case.fields[name], before[name], after[name])]
+    lost = _not_stored(case, record, before, after)
     if lost:
         name = lost[0]
         yield case.finding(
@@ -64,8 +65,12 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
             yield found
     again = await case.send("replace", "the same replacement again", key=own.key, record=record)
     _, twice = await case.row_now(own.key)
-    names = [field.name for field in case.resource.fields if not field.read_only]
-    moved = differences(case.fields, after, twice, names)
+    now = datetime.now(UTC)
+    moved = [
+        name
+        for name in differences(case.fields, after, twice, case.settable)
+        if not kept_by_server(case.fields[name], after[name], twice[name], now)
+    ]
     if moved or (exchange.answer.ok and again.answer.refused):
         seen = f"{moved[0]} = {shown(twice[moved[0]])}" if moved else str(again.answer.status)
         yield case.finding(
@@ -104,12 +109,14 @@ async def omitted_is_reset(case: Case) -> AsyncIterator[Finding]:
     if not exchange.answer.ok:
         return
     read, after = await case.row_now(own.key)
-    if any(
-        same(case.fields[name], before.get(name), after.get(name)) for name in differences(case.fields, record, after)
-    ):
+    if _not_stored(case, record, before, after):
         raise Blocked("a replace is not stored")
     kept = [
-        field.name for field in omitted if field.name in after and same(field, before[field.name], after[field.name])
+        field.name
+        for field in omitted
+        if field.name in after
+        and same(field, before[field.name], after[field.name])
+        and not kept_by_server(field, before[field.name], after[field.name], datetime.now(UTC))
     ]
     if kept:
         name = kept[0]
@@ -125,6 +132,18 @@ async def omitted_is_reset(case: Case) -> AsyncIterator[Finding]:
             subjects=kept,
             evidence=[own.exchange, exchange, read],
         )
+
+
+def _not_stored(case: Case, record: Row, before: Row, after: Row) -> list[str]:
+    """The fields that a replace was to change and that are as before."""
+    now = datetime.now(UTC)
+    return [
+        name
+        for name in differences(case.fields, record, after)
+        if name in before
+        and same(case.fields[name], before[name], after[name])
+        and not kept_by_server(case.fields[name], record[name], after[name], now)
+    ]
 
 
 def _tells(case: Case, name: str, row: dict[str, Any]) -> bool:

@@ -51,8 +51,7 @@ async def refused_and_unchanged(
         elif exchange.answer.refused:
             refused.append(exchange)
     read, after = await case.row_now(own.key)
-    names = [field.name for field in case.resource.fields if not field.read_only]
-    touched = differences(case.fields, row, after, names)
+    touched = differences(case.fields, row, after, case.settable)
     if touched and refused and not any_accepted:
         name = touched[0]
         yield case.finding(

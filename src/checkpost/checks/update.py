@@ -18,7 +18,7 @@ from checkpost.model.resource import MISSING, Purpose
 from checkpost.oracle.same import change as alteration
 from checkpost.oracle.same import differences, kept_by_server, same
 from checkpost.values.broken import Break
-from checkpost.wire.client import Row
+from checkpost.wire.client import Key, Listing, Row
 from checkpost.wire.exchange import Exchange
 
 _NEEDS: tuple[Purpose, ...] = ("create", "update", "delete")
@@ -73,12 +73,14 @@ def judge_change(
 ) -> list[Finding]:
     """The findings about one update: what was sent is stored, the rest stays, the answer is true."""
     found: list[Finding] = []
+    now = datetime.now(UTC)
     lost = [
         name
         for name in differences(case.fields, change, after)
         if name in before
         and same(case.fields[name], before[name], after[name])
         and alteration(case.fields[name], change[name], after[name]) != "the number was rounded"
+        and not kept_by_server(case.fields[name], change[name], after[name], now)
     ]
     if lost:
         name = lost[0]
@@ -103,7 +105,6 @@ def judge_change(
         for field in case.resource.fields
         if not field.read_only and field.name not in change and (field.created or field.updated)
     ]
-    now = datetime.now(UTC)
     touched = [
         name
         for name in differences(case.fields, before, after, others)
@@ -155,36 +156,41 @@ async def _several(case: Case, row: Row) -> dict[str, Any]:
     return change
 
 
+def _changed(case: Case, own: Key, before: Listing, after: Listing) -> set[Key]:
+    """The keys of rows that are not the run's and differ between two readings of the list."""
+    return {
+        key
+        for key, row in before.by_key.items()
+        if key != own
+        and key not in case.state.created
+        and key in after.by_key
+        and differences(case.fields, row, after.by_key[key], case.settable)
+    }
+
+
 @check("update.other-rows", needs=(*_NEEDS, "list"), creates=True, cost=lambda resource: 10)
 async def other_rows(case: Case) -> AsyncIterator[Finding]:
     """Does updating one row leave all other rows alone?"""
     own = (await case.own())[0]
     _, row = await case.row_now(own.key)
-    touched: set[Any] | None = None
+    # what changes between two readings with no update in between is somebody else's doing
+    lists = [await case.listing(), await case.listing()]
+    noisy = _changed(case, own.key, *lists)
+    touched: set[Key] | None = None
     evidence: list[Exchange] = []
-    seen = ""
-    for _ in range(2):  # twice, since somebody else may change a row at the same moment
-        before = await case.listing()
-        change = await _several(case, row)
-        exchange = await case.send("update", "changing a row", key=own.key, record=change)
-        after = await case.listing()
-        if not (before.complete and after.complete):
+    for _ in range(2):
+        exchange = await case.send("update", "changing a row", key=own.key, record=await _several(case, row))
+        lists.append(await case.listing())
+        if not all(listing.complete for listing in lists):
             raise Skipped("the list is too long to compare all rows, or cannot be read whole")
-        changed = {
-            key
-            for key, each in before.by_key.items()
-            if key != own.key
-            and key not in case.state.created
-            and key in after.by_key
-            and differences(case.fields, each, after.by_key[key])
-        }
+        changed = _changed(case, own.key, *lists[-2:]) - noisy
         touched = changed if touched is None else touched & changed
         if not touched:
             return
-        key = next(iter(touched))
-        name = differences(case.fields, before.by_key[key], after.by_key[key])[0]
-        seen = f"{name} of the row {'/'.join(map(str, key))} changed to {shown(after.by_key[key][name])}"
-        evidence = [own.exchange, exchange, *after.exchanges[:1]]
+        evidence = [own.exchange, exchange, *lists[-1].exchanges[:1]]
+    key = next(iter(touched or ()))
+    name = differences(case.fields, lists[-2].by_key[key], lists[-1].by_key[key], case.settable)[0]
+    seen = f"{name} of the row {'/'.join(map(str, key))} changed to {shown(lists[-1].by_key[key][name])}"
     yield case.finding(
         "error",
         "expectation",

@@ -49,7 +49,7 @@ class InProcess:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._server.should_exit = True
+        self._server.should_exit = self._server.force_exit = True
         self._thread.join(5)
         self._socket.close()
 

@@ -1,0 +1,359 @@
+"""What sound APIs do that a careless checker would take for wrong, and what is wrong beyond the stand-in's defects."""
+
+from __future__ import annotations
+
+import base64
+import copy
+import itertools
+import json
+import tempfile
+import threading
+import time
+import unittest
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+from starlette.middleware.base import BaseHTTPMiddleware
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+
+from checkpost.engine.run import Result
+from checkpost.findings import Finding
+from checkpost.profile.credentials import Credential, Role
+from tests.foreign import STYLES, Json, Library, Served, Style
+from tests.support import run_against
+
+PLAIN = replace(STYLES[1], name="plain", wrap="", total="total", key="id", key_type="integer", parameter="id")
+
+
+def run_on(
+    library: Library,
+    contract: Json | None = None,
+    role: Role | None = None,
+    app: Any = None,
+    resources: Sequence[str] = ("books",),
+) -> Result:
+    with tempfile.TemporaryDirectory() as name, Served(app or library.app()) as served:
+        folder = Path(name)
+        (folder / "contract.json").write_text(json.dumps(contract or library.contract()), "utf-8")
+        return run_against(str(folder / "contract.json"), served.base_url, folder, resources, role=role)
+
+
+def told(result: Result) -> list[Finding]:
+    """The findings but for refusals that the contract leaves undocumented."""
+    return [finding for finding in result.findings if finding.check != "errors.documented"]
+
+
+class Kept(Library):
+    """The server keeps a moment and a version itself, though its contract lets clients set them."""
+
+    def book_schema(self, writable: bool, required: bool) -> Json:
+        schema = super().book_schema(writable, required)
+        schema["properties"] |= {
+            "updated_at": {"type": "string", "format": "date-time"},
+            "version": {"type": "integer"},
+        }
+        return schema
+
+    def shown(self, book: Json) -> Json:
+        kept = {"updated_at": book.get("updated_at", "2020-01-01T00:00:00Z"), "version": book.get("version", 1)}
+        return {**super().shown(book), **kept}
+
+    def taken(self, body: Json) -> Json:
+        return {**super().taken(body), "updated_at": datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")}
+
+    async def item(self, request: Request) -> Response:
+        key = self.key_of(request)
+        before = copy.deepcopy(self.books.get(key))
+        answer = await super().item(request)
+        if request.method in {"PUT", "PATCH"} and answer.status_code == 200:
+            book = self.books[key]
+            book["version"] = (before or {}).get("version", 1) + 1
+            return JSONResponse(self.shown(book))
+        return answer
+
+    def broken(self, body: Any, partial: bool) -> bool:
+        if isinstance(body, dict):
+            checks = {"updated_at": str, "version": int}
+            if any(name in body and type(body[name]) is not kind for name, kind in checks.items()):
+                return True
+            if "updated_at" in body and "T25" in body["updated_at"]:
+                return True
+        return super().broken(body, partial)
+
+
+class Volatile(Library):
+    """A field is computed anew at each reading."""
+
+    ticks = itertools.count()
+
+    def book_schema(self, writable: bool, required: bool) -> Json:
+        schema = super().book_schema(writable, required)
+        if not writable:
+            schema["properties"]["readers_now"] = {"type": "integer"}
+        return schema
+
+    def shown(self, book: Json) -> Json:
+        return {**super().shown(book), "readers_now": next(self.ticks)}
+
+
+class Upserting(Library):
+    """PUT makes a row that is not there, as RFC 9110 allows."""
+
+    async def item(self, request: Request) -> Response:
+        key = self.key_of(request)
+        if request.method == "PUT" and isinstance(key, int) and key not in self.books:
+            body = await self.body(request)
+            if isinstance(body, Response) or self.broken(body, False):
+                return self.refused(422)
+            self.books[key] = {"id": key, "in_print": True, "subtitle": None, **self.taken(body)}
+            return JSONResponse(self.shown(self.books[key]))
+        return await super().item(request)
+
+
+class Hidden(Library):
+    """A rule that the contract does not tell: pages come in tens."""
+
+    def broken(self, body: Any, partial: bool) -> bool:
+        return super().broken(body, partial) or (body.get("pages", 10) % 10 != 0)
+
+
+class Idempotent(Library):
+    """Deleting what is not there is answered like deleting what is."""
+
+    async def item(self, request: Request) -> Response:
+        answer = await super().item(request)
+        return Response(status_code=204) if request.method == "DELETE" and answer.status_code == 404 else answer
+
+
+class SoundQuirks(unittest.TestCase):
+    def silent(self, library: Library, contract: Json | None = None, **options: Any) -> Result:
+        before = copy.deepcopy(library.books)
+        result = run_on(library, contract, **options)
+        self.assertEqual([(each.check, each.title, each.expected, each.observed) for each in told(result)], [])
+        self.assertEqual([each for each in result.checks if "itself failed" in each.reason], [])
+        self.assertEqual(library.books, before)
+        self.assertEqual(result.left, ())
+        return result
+
+    def test_moments_and_versions_that_the_server_keeps(self) -> None:
+        self.silent(Kept(PLAIN))
+
+    def test_values_computed_at_each_reading(self) -> None:
+        self.silent(Volatile(PLAIN))
+
+    def test_put_that_makes_the_row(self) -> None:
+        library = Upserting(PLAIN)
+        contract = library.contract()
+        item = contract["paths"]["/api/books/{id}"]["put"]["responses"]
+        item.pop("404")
+        self.silent(library, contract)
+
+    def test_deletes_that_do_not_tell_whether_there_was_a_row(self) -> None:
+        library = Idempotent(PLAIN)
+        contract = library.contract()
+        contract["paths"]["/api/books/{id}"]["delete"]["responses"].pop("404")
+        self.silent(library, contract)
+
+    def test_defaults_that_are_expressions(self) -> None:
+        library = Library(PLAIN)
+        contract = library.contract()
+        for name in ("Book", "NewBook"):
+            fields = contract["components"]["schemas"][name]["properties"]
+            fields["subtitle"]["default"] = "CURRENT_USER"
+            fields["title"]["default"] = "lower('X')"
+        self.silent(library, contract)
+
+    def test_texts_called_unique_identifiers_of_something_else(self) -> None:
+        library = Library(PLAIN)
+        contract = library.contract()
+        for name in ("Book", "NewBook"):
+            fields = contract["components"]["schemas"][name]["properties"]
+            fields["author_id"]["description"] = "Unique identifier of the author."
+            fields["title"]["description"] = "The title; need not be unique."
+        self.silent(library, contract)
+
+    def test_a_list_too_long_to_read(self) -> None:
+        result = self.silent(Library(PLAIN, 4000))
+        self.assertLess(len(result.exchanges), 600)
+        remarks = {check.reason for check in result.checks if check.outcome == "passed" and check.reason}
+        self.assertTrue(any("over 2000 rows" in remark for remark in remarks), remarks)
+
+    def test_somebody_else_at_work_in_the_same_table(self) -> None:
+        library = Library(PLAIN)
+        stop = threading.Event()
+
+        def work() -> None:
+            for turn in itertools.count():
+                if stop.wait(0.02):
+                    return
+                library.books[5]["pages"] = 10 + turn % 50
+                library.last += 1
+                library.books[library.last] = {**library.books[3], "id": library.last, "title": f"Theirs {turn}"}
+                if turn % 3 == 0:
+                    library.books.pop(library.last, None)
+
+        other = threading.Thread(target=work)
+        other.start()
+        try:
+            result = run_on(library)
+        finally:
+            stop.set()
+            other.join()
+        severe = [(each.check, each.title, each.observed) for each in told(result) if each.severity == "error"]
+        self.assertEqual(severe, [])
+        self.assertTrue(any(str(book["title"]).startswith("Theirs") for book in library.books.values()))
+        self.assertFalse([book for book in library.books.values() if "cp" in str(book["title"])[:12]])
+
+    def test_a_rule_that_the_contract_does_not_tell(self) -> None:
+        library = Hidden(PLAIN)
+        before = copy.deepcopy(library.books)
+        result = run_on(library)
+        self.assertEqual({each.severity for each in told(result)} - {"warning"}, set())
+        self.assertEqual(library.books, before)
+        passed = {each.check for each in result.checks if each.outcome == "passed"}
+        self.assertTrue({"create.stored", "delete.gone"} <= passed, passed)
+
+    def test_an_api_that_asks_to_slow_down(self) -> None:
+        library = Library(PLAIN)
+        seen: list[float] = []
+
+        async def limited(request: Request, go: Any) -> Response:
+            now = time.monotonic()
+            if len([moment for moment in seen if now - moment < 0.5]) > 40:
+                return JSONResponse({"error": "slower"}, 429, {"Retry-After": "1"})
+            seen.append(now)
+            return await go(request)
+
+        app = library.app()
+        app.add_middleware(BaseHTTPMiddleware, dispatch=limited)
+        result = self.silent(library, app=app)
+        self.assertTrue(any(each.attempts > 1 for each in result.exchanges))
+
+    def test_basic_credentials(self) -> None:
+        library = Library(PLAIN)
+        contract = library.contract()
+        contract["components"]["securitySchemes"] = {"login": {"type": "http", "scheme": "basic"}}
+        contract["security"] = [{"login": []}]
+        for path in contract["paths"].values():
+            for method, operation in path.items():
+                if method != "parameters":
+                    operation["responses"]["401"] = {"description": "who?"}
+        good = "Basic " + base64.b64encode(b"keeper:s3cret").decode()
+
+        async def guarded(request: Request, go: Any) -> Response:
+            if request.headers.get("authorization") != good:
+                return JSONResponse({}, 401, {"WWW-Authenticate": "Basic"})
+            return await go(request)
+
+        app = library.app()
+        app.add_middleware(BaseHTTPMiddleware, dispatch=guarded)
+        role = Role(
+            "keeper", (Credential("header", "Authorization", "Basic keeper:${LIBRARY_PASSWORD}", encoded=True),)
+        )
+        with mock.patch.dict("os.environ", {"LIBRARY_PASSWORD": "s3cret"}):
+            result = self.silent(library, contract, app=app, role=role)
+        access = {each.check: each.outcome for each in result.checks if each.family == "access"}
+        self.assertEqual(set(access.values()), {"passed"})
+
+
+class Leaky(Library):
+    """Rows hold more than the contract names."""
+
+    extra = "row_version"
+
+    def shown(self, book: Json) -> Json:
+        return {**super().shown(book), self.extra: "x", "_links": {"self": "/"}}
+
+
+class Partial(Library):
+    """A refused update changes the row all the same."""
+
+    async def item(self, request: Request) -> Response:
+        answer = await super().item(request)
+        if request.method == "PATCH" and answer.status_code == 422:
+            self.books[self.key_of(request)]["subtitle"] = "half done"
+        return answer
+
+
+class Greedy(Library):
+    """Deleting one row takes another with it."""
+
+    async def item(self, request: Request) -> Response:
+        answer = await super().item(request)
+        if request.method == "DELETE" and answer.status_code == 204:
+            self.books.pop(min(self.books))
+        return answer
+
+
+class Silent(Library):
+    """Create fails without an answer that is HTTP."""
+
+    async def create(self, request: Request) -> Response:
+        return JSONResponse({"error": "broken"}, 500)
+
+
+class Sequel(Library):
+    """A key with a quote in it reaches the database as it is."""
+
+    async def item(self, request: Request) -> Response:
+        if "'" in request.path_params["key"]:
+            return JSONResponse({"error": 'near "\'": syntax error at or near'}, 400)
+        return await super().item(request)
+
+
+class Miscounting(Library):
+    """The total counts rows that are not there."""
+
+    async def listed(self, request: Request) -> Response:
+        answer = await super().listed(request)
+        body = json.loads(answer.body)
+        if "total" in body:
+            body["total"] += 3
+        return JSONResponse(body, answer.status_code)
+
+
+class FurtherDefects(unittest.TestCase):
+    def found(self, library: Library, style_checks: set[str]) -> list[Finding]:
+        findings = told(run_on(library))
+        self.assertEqual({each.check for each in findings}, style_checks, [(e.title, e.observed) for e in findings])
+        return findings
+
+    def test_undocumented_fields(self) -> None:
+        one = self.found(Leaky(PLAIN), {"shape.fields"})
+        self.assertEqual([(each.severity, each.subjects) for each in one], [("warning", ("row_version",))])
+        secret = Leaky(PLAIN)
+        secret.extra = "password_hash"
+        self.assertEqual([each.severity for each in self.found(secret, {"shape.fields"})], ["error"])
+
+    def test_refused_update_that_changes_the_row(self) -> None:
+        one = self.found(Partial(PLAIN), {"update.rules"})
+        self.assertEqual(one[0].title, "A refused update changes the row")
+        self.assertIn("subtitle", one[0].subjects)
+
+    def test_delete_that_takes_others(self) -> None:
+        findings = told(run_on(Greedy(PLAIN, 60)))
+        self.assertIn("delete.other-rows", {each.check for each in findings})
+
+    def test_create_that_always_fails_is_one_finding(self) -> None:
+        result = run_on(Silent(PLAIN))
+        self.assertEqual([each.check for each in told(result)], ["errors.server-error"])
+        reasons = {each.reason for each in result.checks if each.outcome == "blocked"}
+        self.assertEqual(len(reasons), 1)
+        self.assertIn("500", reasons.pop())
+
+    def test_statement_in_an_error(self) -> None:
+        one = self.found(Sequel(PLAIN), {"errors.leak"})
+        self.assertEqual(one[0].operations, (("GET", "/api/books/{id}"),))
+
+    def test_total_that_counts_others(self) -> None:
+        style: Style = replace(PLAIN, paging="skip")
+        self.found(Miscounting(style), {"read.total"})
+
+
+if __name__ == "__main__":
+    unittest.main()
