@@ -13,7 +13,8 @@ from typing import Any
 from unittest import mock
 
 from checkpost.checks.case import Case
-from checkpost.checks.registry import CHECKS, all_checks
+from checkpost.checks.order import all_checks
+from checkpost.checks.registry import CHECKS
 from checkpost.demo.description import describe
 from checkpost.demo.seedbank import TABLES
 from checkpost.demo.server import InProcess
@@ -22,8 +23,9 @@ from checkpost.engine.run import run
 from checkpost.engine.target import aim
 from checkpost.errors import CheckPostError
 from checkpost.findings import Finding
+from checkpost.model.correction import Correction
 from checkpost.model.infer import infer
-from checkpost.profile.profile import Correction, Profile
+from checkpost.profile.profile import Profile
 from checkpost.wire.journal import journals
 from checkpost.wire.session import Limits
 from tests.support import CURATOR, ENVIRONMENT, contract_of, fetch, run_on_stand_in

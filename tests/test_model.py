@@ -7,11 +7,11 @@ from typing import Any
 
 from checkpost.demo.description import describe
 from checkpost.demo.seedbank import TABLES
+from checkpost.model.correction import Correction
 from checkpost.model.flaws import flaws
 from checkpost.model.infer import infer
 from checkpost.model.paths import Family, families, singular
 from checkpost.model.resource import Model
-from checkpost.profile.profile import Correction
 from tests.foreign import STYLES, Library
 from tests.support import contract_of
 

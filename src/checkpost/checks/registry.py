@@ -61,15 +61,3 @@ def check(
         return function
 
     return register
-
-
-def all_checks() -> list[Check]:
-    """Every check in an engineer's order: read, make a row, remove it, then everything else."""
-    from checkpost.checks import access, create, delete, errors, read, replace, update
-
-    modules = (read, create, delete, access, update, replace, errors)
-    order = {module.__name__.rpartition(".")[2]: place for place, module in enumerate(modules)}
-    known = list(CHECKS.values())
-    gates = ("read.list", "create.stored", "delete.gone")
-    ranked = sorted(known, key=lambda each: (order[each.function.__module__.rpartition(".")[2]], known.index(each)))
-    return [CHECKS[name] for name in gates] + [each for each in ranked if each.name not in gates]

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass
 
-from checkpost.checks.registry import Check, all_checks
+from checkpost.checks.order import all_checks
+from checkpost.checks.registry import Check
 from checkpost.model.resource import Model, Resource, is_json_type
 
 _NO_JSON = "the body of {operation} takes no JSON"

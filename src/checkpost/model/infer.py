@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.node import Node
+from checkpost.model.correction import Correction
 from checkpost.model.envelopes import next_pointer, row_pointer, rows_pointer, total_pointer
 from checkpost.model.fields import fields_of, inside
 from checkpost.model.keys import infer_key, infer_paging
@@ -14,7 +15,6 @@ from checkpost.model.paths import Family, families, parameters
 from checkpost.model.relations import relations_of
 from checkpost.model.resource import Doubt, Envelope, Model, Purpose, Reason, Resource, is_json_type
 from checkpost.model.shape import shape_of
-from checkpost.profile.profile import Correction
 
 _NONE = Correction()
 _WRITES: tuple[Purpose, ...] = ("create", "replace", "update")

@@ -13,27 +13,10 @@ from checkpost.contract.parse import is_json, parse
 from checkpost.contract.pointer import join
 from checkpost.contract.positions import locate
 from checkpost.errors import CheckPostError
+from checkpost.model.correction import Correction
 from checkpost.profile.credentials import PUBLIC, VARIABLE, Credential, Role
 
 NAME = "checkpost.yaml"
-
-
-@dataclass(frozen=True)
-class Correction:
-    """What the profile says about one resource, over what the contract suggests. Pointers are JSON
-    Pointers into bodies; ``references`` maps a field to the resource that it refers to."""
-
-    collection: str | None = None
-    item: str | None = None
-    key: tuple[str, ...] = ()
-    rows: str | None = None
-    row: str | None = None
-    body: str | None = None
-    total: str | None = None
-    unique: tuple[str, ...] = ()
-    references: Mapping[str, str] = field(default_factory=dict)
-    values: Mapping[str, Any] = field(default_factory=dict)
-    skip: bool = False
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,25 @@
+"""What a user says about a resource, over what is inferred."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+
+@dataclass(frozen=True)
+class Correction:
+    """What the profile says about one resource, over what the contract suggests. Pointers are JSON
+    Pointers into bodies; ``references`` maps a field to the resource that it refers to."""
+
+    collection: str | None = None
+    item: str | None = None
+    key: tuple[str, ...] = ()
+    rows: str | None = None
+    row: str | None = None
+    body: str | None = None
+    total: str | None = None
+    unique: tuple[str, ...] = ()
+    references: Mapping[str, str] = field(default_factory=dict)
+    values: Mapping[str, Any] = field(default_factory=dict)
+    skip: bool = False
