@@ -7,7 +7,6 @@ make differently.
 from __future__ import annotations
 
 import json
-import socket
 import threading
 import time
 import uuid
@@ -21,6 +20,8 @@ from starlette.applications import Starlette
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
+
+from checkpost.demo.server import listen
 
 Json = dict[str, Any]
 
@@ -456,7 +457,7 @@ class Served:
     """An app on a free loopback port, until the block ends."""
 
     def __init__(self, app: Starlette) -> None:
-        self._socket = socket.create_server(("127.0.0.1", 0))
+        self._socket = listen()
         config = uvicorn.Config(app, log_level="error", access_log=False, lifespan="off", timeout_graceful_shutdown=1)
         self._server = uvicorn.Server(config)
         self._thread = threading.Thread(target=self._server.run, args=([self._socket],), daemon=True)

@@ -233,6 +233,23 @@ class Inference(unittest.TestCase):
         assert name is not None and name.unique_reason is not None
         self.assertEqual(name.unique_reason.certainty, "stated")
 
+    def test_required_parameters_get_what_the_contract_or_the_profile_knows(self) -> None:
+        def listed(**schema: Any) -> dict[str, Any]:
+            query = {"name": "tenant", "in": "query", "required": True, "schema": schema}
+            header = {"name": "X-Region", "in": "header", "required": True, "schema": {"enum": ["north", "south"]}}
+            return {"/a": {"get": operation({"type": "array", "items": ROW}, parameters=[query, header])}}
+
+        constants = model_of(listed(type="string", default="acme")).resources[0].constants["list"]
+        self.assertEqual((constants.query, constants.headers), ({"tenant": "acme"}, {"X-Region": "north"}))
+        unknown = model_of(listed(type="string"))
+        self.assertEqual(unknown.resources, ())
+        self.assertIn("required parameter tenant has no known value", unknown.others[0][1])
+        document = {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": listed(type="string")}
+        stated = (
+            infer(contract_of(document), {}, {"tenant": "mine", "X-Region": "south"}).resources[0].constants["list"]
+        )
+        self.assertEqual((stated.query, stated.headers), ({"tenant": "mine"}, {"X-Region": "south"}))
+
     def test_post_on_an_item_is_an_update_where_there_is_no_patch(self) -> None:
         model = model_of(
             {

@@ -114,6 +114,7 @@ class Case:
         Raises Blocked where a required field can have no value.
         """
         chosen: dict[str, Any] = {}
+        full = full and self.state.recipe != "least"
         wanted = "update" if purpose == "update" else ("replace" if purpose == "replace" else "create")
         key_fields = self.resource.key.fields if self.resource.key else ()
         chosen.update(await self._related_key() if purpose == "create" else {})
@@ -128,7 +129,7 @@ class Case:
                 raise Blocked(f"no value for the required field {each.name} is known; the profile can give one")
             if value is not MISSING:
                 chosen[each.name] = value
-        if full and self.state.recipe == "copy":
+        if self.state.recipe.startswith("copy"):
             chosen = self._copied(chosen)
         return chosen
 
@@ -193,14 +194,15 @@ class Case:
             if state.before is None and "list" in target.operations:
                 state.before = await self.world.client(target).whole_list(MOST_ROWS, self.check.name)
             known = [key[0] for key in itertools.islice(state.before.by_key if state.before else (), _MOST_PARENTS)]
+            known = known or state.parents
             if known or target.name == self.resource.name or "create" not in target.operations:
                 return known
             if "delete" not in target.operations or self.world.journal is None:
                 return []
             other = Case(self.world, target, self.check, self.world.client(target))
             own = (await other.own(1, quiet=True))[0]
-            state.before = Listing((), {own.key: dict(own.record)}, True)
-            return [own.key[0]]
+            state.parents.append(own.key[0])
+            return state.parents
 
     async def _related_key(self) -> dict[str, Any]:
         """For a table whose key is made of references: a combination that no row has."""
@@ -216,13 +218,16 @@ class Case:
         raise Blocked("every combination of the rows it refers to is taken")
 
     def _copied(self, record: dict[str, Any]) -> dict[str, Any]:
-        """The record with the values of a row that is there, where they need not be its own."""
+        """The record with the values of a row that is there, where they need not be its own; free texts too
+        where that alone was accepted."""
         rows = self.state.before.rows if self.state.before else ()
         source = rows[self.world.values.number() % len(rows)] if rows else {}
+        keys = self.resource.key.fields if self.resource.key else ()
+        own_texts = self.state.recipe == "copy"
         keep = {
             each.name
             for each in self.resource.fields
-            if each.unique or each.is_text or (self.resource.key and each.name in self.resource.key.fields)
+            if each.unique or each.name in keys or (own_texts and each.is_text)
         }
         copied = {
             name: source[name] for name in record if name in source and name not in keep and source[name] is not None

@@ -129,6 +129,13 @@ def _refusal(exchange: Exchange) -> str:
     return answer.detail or f"{answer.status} {' '.join(answer.text.split())[:200]}"
 
 
+_RECIPES = {
+    "copy": "a record like a row that is there",
+    "copy all": "a record like a row that is there, its texts too",
+    "least": "a record of the required fields",
+}
+
+
 async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     """The first row: of generated values, else of the values of a row that is there, else of the required
     fields alone. What was accepted is how later rows are made."""
@@ -136,16 +143,15 @@ async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     exchange, key = await case.create(full)
     if key is not None or not exchange.answer.refused or exchange.answer.status in {401, 403, 404, 405}:
         return exchange, key, full
-    case.state.recipe = "copy"
-    copied = await case.record()
-    if copied.keys():
-        second, key = await case.create(copied, "a record like one that is there")
+    for recipe in ("copy", "copy all", "least"):
+        case.state.recipe = recipe
+        record = await case.record()
+        taken, key = await case.create(record, _RECIPES[recipe])
         if key is not None:
-            return second, key, copied
+            case.remark(f"generated values were refused ({_refusal(exchange)}); {_RECIPES[recipe]} was taken")
+            return taken, key, record
     case.state.recipe = ""
-    least = await case.record(full=False)
-    third, key = await case.create(least, "a record of the required fields")
-    return (third, key, least) if key is not None else (exchange, None, full)
+    return exchange, None, full
 
 
 @check("create.required-only", needs=("create", "delete"), creates=True, cost=lambda resource: 5)

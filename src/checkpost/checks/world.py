@@ -31,7 +31,10 @@ class State:
     unusable: str = ""
     not_creatable: str = ""
     not_removable: str = ""
+    #: How records are made that the API accepts: generated (""), like a row that is there ("copy" all but
+    #: free texts, "copy all"), or of the required fields ("least").
     recipe: str = ""
+    parents: list[Any] = field(default_factory=list)
     taken: dict[str, set[Any]] = field(default_factory=dict)
     disputed: set[str] = field(default_factory=set)
     used: set[Key] = field(default_factory=set)

@@ -60,6 +60,20 @@ class InProcess:
         }
 
 
+def listen(port: int = 0) -> socket.socket:
+    """A listening loopback socket. The protocol is named, since asyncio turns Nagle's algorithm off only
+    then, and with it on each small answer waits 40 ms for an acknowledgement. Raises OSError."""
+    listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
+    listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listening.bind(("127.0.0.1", port))
+    except OSError:
+        listening.close()
+        raise
+    listening.listen(128)
+    return listening
+
+
 def _prepared(defects: Sequence[str], database: str, port: int) -> tuple[Any, socket.socket, Database]:
     import uvicorn
 
@@ -68,7 +82,7 @@ def _prepared(defects: Sequence[str], database: str, port: int) -> tuple[Any, so
 
     stored = Database(database, seedbank.TABLES, seedbank.rows())
     app = build_app(seedbank.TABLES, stored, seedbank.TOKENS, handlers(defects))
-    listening = socket.create_server(("127.0.0.1", port))
+    listening = listen(port)
     server = uvicorn.Server(
         uvicorn.Config(app, log_level="error", access_log=False, lifespan="off", timeout_graceful_shutdown=1)
     )

@@ -245,11 +245,7 @@ async def tidy(world: World) -> list[str]:
     clients = {
         each.name: Client(world.session, world.base_url, each, world.role.name) for each in world.model.resources
     }
-    known = {
-        name: tuple(state.before.by_key)
-        for name, state in world.states.items()
-        if state.before is not None and not state.created & set(state.before.by_key)
-    }
+    known = {name: tuple(state.before.by_key) for name, state in world.states.items() if state.before is not None}
     await sweep(
         clients, journal.entries(), known, world.values.mark, MOST_ROWS, lambda entry: journal.gone(entry.number)
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
+from typing import Any
 
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.node import Node
@@ -11,17 +12,21 @@ from checkpost.model.correction import Correction
 from checkpost.model.envelopes import next_pointer, row_pointer, rows_pointer, total_pointer
 from checkpost.model.fields import fields_of, inside
 from checkpost.model.keys import infer_key, infer_paging
-from checkpost.model.paths import Family, families, parameters
+from checkpost.model.paths import Family, families, normal
+from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.relations import relations_of
-from checkpost.model.resource import Doubt, Envelope, Model, Purpose, Reason, Resource, is_json_type
+from checkpost.model.resource import Constants, Doubt, Envelope, Model, Purpose, Reason, Resource, is_json_type
 from checkpost.model.shape import shape_of
 
 _NONE = Correction()
 _WRITES: tuple[Purpose, ...] = ("create", "replace", "update")
 
 
-def infer(contract: Contract, corrections: Mapping[str, Correction] | None = None) -> Model:
-    """What the contract exposes, with the profile's corrections; every inference has its reason."""
+def infer(
+    contract: Contract, corrections: Mapping[str, Correction] | None = None, parameters: Mapping[str, Any] | None = None
+) -> Model:
+    """What the contract exposes, with the profile's corrections; every inference has its reason.
+    ``parameters`` gives required parameters their values."""
     corrections = corrections or {}
     stated = {
         name: Family(name, each.collection, each.item)
@@ -34,27 +39,30 @@ def infer(contract: Contract, corrections: Mapping[str, Correction] | None = Non
     resources: dict[str, Resource] = {}
     for family in families(by_path, stated):
         correction = corrections.get(family.name, _NONE)
-        resource = None if correction.skip else _resource(family, by_path, correction)
+        resource = None if correction.skip else _resource(family, by_path, correction, parameters or {})
         if resource is not None:
             resources[family.name] = resource
     for name, resource in resources.items():
         relations = relations_of(resource, resources, corrections.get(name, _NONE).references)
         resources[name] = replace(resource, relations=tuple(relations))
     used = {operation.place for each in resources.values() for operation in each.operations.values()}
+    lacking = {operation.place: _constants(operation, parameters or {}).lacking for operation in contract.operations}
     others = tuple(
-        (operation, _why_other(operation, corrections))
+        (operation, _why_other(operation, corrections, lacking.get(operation.place, ())))
         for operation in contract.operations
         if operation.place not in used
     )
     return Model(tuple(resources.values()), others, tuple(_doubts(resources)))
 
 
-def _why_other(operation: Operation, corrections: Mapping[str, Correction]) -> str:
+def _why_other(operation: Operation, corrections: Mapping[str, Correction], lacking: tuple[str, ...]) -> str:
+    if lacking:
+        return f"its required parameter {lacking[0]} has no known value; the profile can give one under 'parameters'"
     if any(
         each.skip and operation.path.strip("/").split("/")[0] == name.strip("/") for name, each in corrections.items()
     ):
         return "the profile skips this resource"
-    if len(parameters(operation.path)) and "}/" in operation.path:
+    if path_parameters(operation.path) and "}/" in operation.path:
         return "it is nested under another resource"
     return "it is not list, create, read, replace, update or delete of a resource"
 
@@ -102,9 +110,14 @@ def _only_bulk(operation: Operation) -> bool:
 
 
 def _resource(
-    family: Family, by_path: Mapping[str, Mapping[str, Operation]], correction: Correction
+    family: Family,
+    by_path: Mapping[str, Mapping[str, Operation]],
+    correction: Correction,
+    parameters: Mapping[str, Any],
 ) -> Resource | None:
     operations = _operations(family, by_path)
+    constants = {purpose: _constants(operation, parameters) for purpose, operation in operations.items()}
+    operations = {purpose: each for purpose, each in operations.items() if not constants[purpose].lacking}
     listed = _success_schema(operations.get("list"))
     rows = rows_pointer(listed, family.name)
     if correction.rows is not None:
@@ -164,9 +177,33 @@ def _resource(
         paging=infer_paging(operations.get("list"), next_at),
         relations=(),
         values=correction.values,
+        constants=constants,
         fields_unstated=bool(names) and "additionalProperties" not in shape_of(row_schema).keywords,
         partial_replace="replace" in required and not required["replace"] and bool(required.get("create")),
     )
+
+
+def _constants(operation: Operation, stated: Mapping[str, Any]) -> Constants:
+    """The required query and header parameters of an operation, with what the profile or the contract's
+    default, example or first choice gives them."""
+    query: dict[str, Any] = {}
+    headers: dict[str, str] = {}
+    lacking = []
+    for each in operation.parameters:
+        credential = each.location == "header" and normal(each.name) in {"authorization", "accept", "contenttype"}
+        if each.location not in {"query", "header"} or credential or not (each.required or each.name in stated):
+            continue
+        words = shape_of(each.schema).keywords
+        examples = words.get("examples") or words.get("enum") or []
+        known = [stated.get(each.name), words.get("default"), words.get("example"), *examples]
+        value = next((value for value in known if isinstance(value, str | int | float)), None)
+        if value is None:
+            lacking.append(each.name)
+        elif each.location == "query":
+            query[each.name] = str(value).lower() if isinstance(value, bool) else value
+        else:
+            headers[each.name] = str(value)
+    return Constants(query, headers, tuple(lacking))
 
 
 def _envelope_reason(rows: tuple[str, Node | None] | None, correction: Correction) -> Reason:

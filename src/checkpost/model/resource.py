@@ -118,6 +118,17 @@ class Paging:
 
 
 @dataclass(frozen=True)
+class Constants:
+    """What every request of an operation carries since the contract requires it: query and header
+    parameters with a value that the contract or the profile gives. ``lacking`` names those without one; an
+    operation that lacks a value is not used."""
+
+    query: Mapping[str, Any] = field(default_factory=dict)
+    headers: Mapping[str, str] = field(default_factory=dict)
+    lacking: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class Resource:
     """One exposed table or view."""
 
@@ -134,6 +145,7 @@ class Resource:
     partial_replace: bool = False
     #: Whether the contract leaves open what else a row may hold: neither ruled out nor allowed.
     fields_unstated: bool = False
+    constants: Mapping[Purpose, Constants] = field(default_factory=dict)
 
     def field(self, name: str) -> Field | None:
         return next((each for each in self.fields if each.name == name), None)

@@ -31,6 +31,7 @@ class Profile:
     run_as: str | None = None
     allow_writes: tuple[str, ...] = ()
     resources: Mapping[str, Correction] = field(default_factory=dict)
+    parameters: Mapping[str, Any] = field(default_factory=dict)
     file: Path | None = None
 
     @property
@@ -94,7 +95,7 @@ def read_profile(file: Path) -> Profile:
         raise ProfileError(f"{file}: the profile cannot be read ({error.strerror}).") from None
     value, text = parse(str(file), raw)
     source = _Source(file, text)
-    known = ("contract", "contract_role", "base_url", "roles", "run_as", "allow_writes", "resources")
+    known = ("contract", "contract_role", "base_url", "roles", "run_as", "allow_writes", "parameters", "resources")
     stated = source.check_names(value, "", known)
     folder = file.parent
     roles = {
@@ -120,6 +121,7 @@ def read_profile(file: Path) -> Profile:
             str(name): _correction(source, each, join("/resources", name))
             for name, each in _mapping(source, stated.get("resources"), "/resources").items()
         },
+        parameters=_mapping(source, stated.get("parameters"), "/parameters"),
         file=file,
     )
 

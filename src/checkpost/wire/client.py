@@ -12,7 +12,7 @@ from urllib.parse import quote, unquote, urlencode, urljoin, urlsplit
 from checkpost.contract.contract import Operation
 from checkpost.contract.pointer import tokens, walk
 from checkpost.model.paths import PARAMETER
-from checkpost.model.resource import Purpose, Resource, is_json_type
+from checkpost.model.resource import Constants, Purpose, Resource, is_json_type
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.session import Session
 
@@ -110,7 +110,9 @@ class Client:
         """Send the resource's operation for a purpose. ``record`` is wrapped as its bodies are; ``raw``
         takes the place of the whole body."""
         operation = self.resource.operations[purpose]
-        headers, body = {}, raw
+        constants = self.resource.constants.get(purpose, Constants())
+        headers, body = dict(constants.headers), raw
+        query = {**constants.query, **(query or {})}
         if record is not None:
             body = json.dumps(wrap(record, self.resource.envelope.body), ensure_ascii=False).encode(
                 "utf-8", "surrogatepass"

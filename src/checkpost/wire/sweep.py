@@ -77,10 +77,12 @@ async def _remove(
     if entry.key in before.get(entry.resource, ()):
         gone(entry)
         return True
-    if not entry.confirmed:
-        row = await _row(client, entry.key)
-        if row is not None and not likeness(client.resource, entry.record or {}, row, mark):
-            gone(entry)  # somebody else's
+    if not entry.confirmed and "read" in client.resource.operations:
+        answer = (await client.send("read", key=entry.key, check="sweep")).answer
+        row = client.row_in(answer) if answer.ok else None
+        never_made = answer.status in {400, 404, 410, 422}  # a key that was refused may be none at all
+        if never_made or (row is not None and not likeness(client.resource, entry.record or {}, row, mark)):
+            gone(entry)
             return True
     exchange = await client.send("delete", key=entry.key, check="sweep", situation="removing a row")
     if exchange.answer.status in {404, 410} or (exchange.answer.ok and await _row(client, entry.key) is None):
