@@ -51,7 +51,8 @@ class Style:
     camel: bool = False
     extra_field: bool = False
     zone: str = "Z"
-    trailing_nulls: bool = True
+    slash: str = ""
+    documented: tuple[str, ...] = ("400", "404", "409", "415", "422")
 
 
 STYLES = (
@@ -102,6 +103,17 @@ STYLES = (
         zone="+00:00",
         parameter="book_id",
     ),
+    Style(
+        "slashes at the ends, errors documented by a range",
+        rows="results",
+        total="count",
+        paging="skip",
+        item="{}/",
+        slash="/",
+        key_type="uuid",
+        key="id",
+        documented=("4XX",),
+    ),
 )
 
 
@@ -134,6 +146,10 @@ class Library:
                 "subtitle": None,
             }
         self.last = count
+
+    @property
+    def path(self) -> str:
+        return "/api/books" + self.style.slash
 
     def zoned(self, moment: str) -> str:
         return moment + self.style.zone
@@ -198,7 +214,7 @@ class Library:
             documented: Json = {str(status if kind != "none" else 204): {"description": "done", **bodies[kind]}}
             if style.refusals:
                 error = content(_object(error={"type": "string"}))
-                documented |= {str(code): {"description": "refused", **error} for code in (400, 404, 409, 415, 422)}
+                documented |= {code: {"description": "refused", **error} for code in style.documented}
             return documented
 
         listed: Json = {"type": "array", "items": row}
@@ -232,11 +248,11 @@ class Library:
         if style.patch:
             item["patch"] = {"requestBody": content(wrapped(change)), "responses": answers(style.change, 200)}
         paths: Json = {
-            "/api/books": {
+            self.path: {
                 "get": {"parameters": queries, "responses": {"200": {"description": "books", **content(listed)}}},
                 "post": {"requestBody": content(wrapped(new)), "responses": answers(style.create, style.create_status)},
             },
-            "/api/books" + style.item.format("{" + style.parameter + "}"): item,
+            self.path + style.item.format("{" + style.parameter + "}"): item,
             "/api/authors": {
                 "get": {
                     "responses": {
@@ -262,7 +278,7 @@ class Library:
             },
         }
         if style.create == "none":
-            post = paths["/api/books"]["post"]["responses"]
+            post = paths[self.path]["post"]["responses"]
             post["201"] = {"description": "made", "headers": {"Location": {"schema": {"type": "string"}}}}
             post.pop("204", None)
         return {
@@ -287,7 +303,7 @@ class Library:
         return {self.style.wrap: row} if self.style.wrap else row
 
     def done(self, kind: str, book: Json, status: int, made: bool = False) -> Response:
-        headers = {"Location": "/api/books" + self.style.item.format(quote(str(book[self.style.key])))} if made else {}
+        headers = {"Location": self.path + self.style.item.format(quote(str(book[self.style.key])))} if made else {}
         if kind == "none":
             return Response(status_code=201 if made else 204, headers=headers)
         body = {"row": self.shown(book), "key": {"id": book[self.style.key]}, "message": {"message": "done"}}[kind]
@@ -322,7 +338,7 @@ class Library:
             body[style.total] = len(books)
         if style.paging == "next":
             after = start + size
-            body["next"] = f"/api/books?cursor={after}&size={size}" if after < len(books) else None
+            body["next"] = f"{self.path}?cursor={after}&size={size}" if after < len(books) else None
         return JSONResponse(body)
 
     def broken(self, body: Any, partial: bool) -> bool:
@@ -428,10 +444,10 @@ class Library:
     def app(self) -> Starlette:
         return Starlette(
             routes=[
-                Route("/api/books", self.listed, methods=["GET"]),
-                Route("/api/books", self.create, methods=["POST"]),
+                Route(self.path, self.listed, methods=["GET"]),
+                Route(self.path, self.create, methods=["POST"]),
                 Route(
-                    "/api/books" + self.style.item.format("{key}"),
+                    self.path + self.style.item.format("{key}"),
                     self.item,
                     methods=["GET", "PUT", "PATCH", "DELETE", "POST"],
                 ),

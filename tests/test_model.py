@@ -82,6 +82,7 @@ class Styles(unittest.TestCase):
             "bare arrays, key only, success documented alone": ("id", "", "", "", None, "none"),
             "data and meta, pages, wrapped bodies": ("uuid", "/data", "/data", "/data", "/meta/total", "page"),
             "value, no content, key named in the path": ("isbn", "/value", "", "", None, "offset"),
+            "slashes at the ends, errors documented by a range": ("id", "/results", "", "", "/count", "offset"),
             "results, next link, camel case, no PATCH": ("id", "/results", "", "", "/count", "next"),
         }
         for style in STYLES:

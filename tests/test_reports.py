@@ -89,7 +89,7 @@ def document(findings: list[dict[str, Any]], checks: list[dict[str, Any]], **cha
             "started": "2026-01-01T00:00:00+00:00",
             "seconds": 1.5,
             "seed": 1,
-            "contract": {"location": "c.yaml", "title": "Seeds", "openapi": "3.1.0"},
+            "contract": {"location": "c.yaml", "title": "Seeds", "openapi": "3.1.0", "flaws": 2},
             "base_url": "http://127.0.0.1",
             "role": "keeper",
             "no_writes": "",
@@ -148,6 +148,7 @@ class Runs(unittest.TestCase):
             "3 passed, 2 failed, 1 skipped, 1 blocked",
             "and 3 more",
             "(3 times)",
+            "has 2 flaws",
             "contract, line 41",
         ):
             self.assertIn(words, text)

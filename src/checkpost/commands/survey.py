@@ -44,7 +44,7 @@ def survey(
     profile = profile_of(contract, profile_file, None, None)
     if contract:
         profile = replace(profile, contract=contract)
-    read, _ = load_contract(profile, 10.0)
+    read, environment = load_contract(profile, 10.0)
     model = infer(read, profile.resources, profile.parameters)
     check_resources(resources, [resource.name for resource in model.resources])
     console = Console(highlight=False)
@@ -54,7 +54,11 @@ def survey(
             if resource is not None:
                 show_resource(resource, console)
     else:
-        show_survey(read, model, flaws(read, model), console, reasons)
+        roles = {
+            name: [variable for variable in role.variables if not environment.get(variable)]
+            for name, role in profile.roles.items()
+        }
+        show_survey(read, model, flaws(read, model), console, reasons, roles)
     if target is not None:
         from checkpost.profile.starter import starter
 

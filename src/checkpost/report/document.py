@@ -8,6 +8,7 @@ from typing import Any
 from checkpost import __version__
 from checkpost.engine.run import Result
 from checkpost.findings import SEVERITIES, Finding
+from checkpost.model.flaws import flaws
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.redaction import Redactor
 
@@ -76,6 +77,7 @@ def document(result: Result) -> Json:
                 "location": target.contract.location,
                 "title": target.contract.title,
                 "openapi": target.contract.version,
+                "flaws": len(flaws(target.contract, target.model)),
             },
             "base_url": target.base_url,
             "role": target.role.name,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from rich.console import Console
 from rich.table import Table
@@ -23,8 +23,16 @@ def _table(*columns: str) -> Table:
     return table
 
 
-def show_survey(contract: Contract, model: Model, flaws: Sequence[Flaw], console: Console, reasons: bool) -> None:
-    """Print resources, security, doubts and flaws."""
+def show_survey(
+    contract: Contract,
+    model: Model,
+    flaws: Sequence[Flaw],
+    console: Console,
+    reasons: bool,
+    roles: Mapping[str, Sequence[str]] | None = None,
+) -> None:
+    """Print resources, security, doubts and flaws. ``roles`` maps the profile's roles to those of their
+    environment variables that are not set."""
     console.print(
         Text.assemble((contract.title or "API", "bold"), f"  OpenAPI {contract.version}  {contract.location}")
     )
@@ -35,6 +43,11 @@ def show_survey(contract: Contract, model: Model, flaws: Sequence[Flaw], console
     console.print()
     _lists(model, console)
     _security(contract, model, console)
+    for name, missing in (roles or {}).items():
+        said = f"{', '.join(missing)} is not set" if missing else "ready"
+        console.print(Text(f"role {name}: {said}", style="yellow" if missing else "dim"))
+    if roles:
+        console.print()
     if reasons:
         _reasons(model, console)
     if model.others:

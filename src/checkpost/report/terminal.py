@@ -155,6 +155,10 @@ def _verdict(document: Json) -> RenderableType:
     summary = document["summary"]
     checks, findings = summary["checks"], summary["findings"]
     lines = []
+    flaws = document["run"]["contract"]["flaws"]
+    if flaws:
+        words = "1 flaw" if flaws == 1 else f"{flaws} flaws"
+        lines.append(Text(f"The contract itself has {words}; checkpost survey tells.", style="dim"))
     if document["run"]["interrupted"]:
         lines.append(Text("The run was interrupted; what it had not asked yet is not told here.", style="bold"))
     if summary["left"]:

@@ -47,6 +47,9 @@ def curl(request: Request, role: Role | None, url: str | None = None, show_heade
     return " ".join(words)
 
 
+_PLACE = "CHECKPOST-KEY"
+
+
 def script(evidence: Sequence[Exchange], roles: Mapping[str, Role], client: Client) -> str:
     """The commands that reproduce exchanges, in their order, joined by ``&&``.
 
@@ -54,36 +57,29 @@ def script(evidence: Sequence[Exchange], roles: Mapping[str, Role], client: Clie
     variable, since it will be another one the next time.
     """
     commands: list[str] = []
-    made: tuple[str, str] | None = None
+    own: dict[str, str] = {}
     for exchange in evidence:
-        request = exchange.request
-        role = roles.get(request.role)
+        request, role = exchange.request, roles.get(exchange.request.role)
         path = _key_path(exchange, client)
-        if path and made is None and len(evidence) > 1:
-            made = (_item_address(client, exchange), '"$KEY"')
+        if path and not own and len(evidence) > 1:
+            own = _own_addresses(client, exchange)
             command = curl(request, role, show_headers=False)
             commands.append(f"KEY=$({command} | python3 -c 'import json,sys; print(json.load(sys.stdin){path})')")
-            continue
-        if made is not None and made[0] and request.url == made[0]:
-            stem = made[0].rpartition("/")[0] + "/"
-            commands.append(curl(request, role, shlex.quote(stem) + made[1]))
         else:
-            commands.append(curl(request, role))
+            commands.append(curl(request, role, own.get(request.url)))
     return " && ".join(commands)
 
 
-def _item_address(client: Client, created: Exchange) -> str:
+def _own_addresses(client: Client, created: Exchange) -> dict[str, str]:
+    """The addresses of a created row, each with the shell word that has ``$KEY`` in the key's place."""
     row = client.row_in(created.answer)
     key = client.key_of(row) if row else None
-    operation = next(
-        (
-            client.resource.operations[each]
-            for each in ("read", "update", "delete", "replace")
-            if each in client.resource.operations
-        ),
-        None,
-    )
-    return client.url(operation, key) if key and operation and operation.path.endswith("}") else ""
+    words: dict[str, str] = {}
+    for operation in client.resource.operations.values():
+        if key is not None and "{" in operation.path:
+            before, _, after = client.url(operation, (_PLACE,)).partition(_PLACE)
+            words[client.url(operation, key)] = shlex.quote(before) + '"$KEY"' + (shlex.quote(after) if after else "")
+    return words
 
 
 def _key_path(exchange: Exchange, client: Client) -> str:
