@@ -17,6 +17,7 @@ from checkpost.findings import Basis, Finding, Severity, operation_name
 from checkpost.model.fields import inside
 from checkpost.model.resource import MISSING, Field, Purpose, Relation, Resource
 from checkpost.oracle.same import same
+from checkpost.values.plain import Values
 from checkpost.wire.client import Client, Key, Listing, Row
 from checkpost.wire.curl import script
 from checkpost.wire.exchange import Exchange
@@ -50,6 +51,13 @@ class Case:
     @property
     def state(self) -> State:
         return self.world.state(self.resource.name)
+
+    @property
+    def values(self) -> Values:
+        """The resource's own source of values, so that those of one are the same whatever others do."""
+        if self.state.values is None:
+            self.state.values = Values(self.world.seed, self.world.mark, self.world.valid)
+        return self.state.values
 
     @property
     def fields(self) -> dict[str, Field]:
@@ -156,9 +164,9 @@ class Case:
             others = [key for key in keys if key not in taken and (unlike is MISSING or not same(each, unlike, key))]
             if not others:
                 return None if each.nullable else MISSING
-            return others[self.world.values.number() % len(others)]
+            return others[self.values.number() % len(others)]
         for _ in range(8):
-            value = self.world.values.plain(each)
+            value = self.values.plain(each)
             if each.unique and isinstance(value, str | int) and not self.reserve(each, value):
                 continue
             if unlike is MISSING or value is MISSING or not same(each, unlike, value):
@@ -221,7 +229,7 @@ class Case:
         """The record with the values of a row that is there, where they need not be its own; free texts too
         where that alone was accepted."""
         rows = self.state.before.rows if self.state.before else ()
-        source = rows[self.world.values.number() % len(rows)] if rows else {}
+        source = rows[self.values.number() % len(rows)] if rows else {}
         keys = self.resource.key.fields if self.resource.key else ()
         own_texts = self.state.recipe == "copy"
         keep = {
@@ -303,7 +311,7 @@ class Case:
         listing = await self.listing()
         before = self.state.before
         taken = self.state.created | set(before.by_key if before else ())
-        matched_rows = match(self.resource, mine, listing, taken, self.world.values.mark)
+        matched_rows = match(self.resource, mine, listing, taken, self.world.mark)
         found = [(entry, Own(key, entry.record or {}, listing.exchanges[-1])) for entry, key in matched_rows]
         for entry, own in found:
             journal.created(entry.number, own.key)
@@ -360,9 +368,9 @@ class Case:
             if each is not None and each.type == "integer":
                 largest = max((value for value in used if isinstance(value, int)), default=1000)
                 most = each.keywords.get("maximum", 2**31 - 1)
-                parts.append(int(min(largest + 10_000 + self.world.values.number(), most)))
+                parts.append(int(min(largest + 10_000 + self.values.number(), most)))
             else:
-                value = self.world.values.plain(each) if each is not None else MISSING
+                value = self.values.plain(each) if each is not None else MISSING
                 if not isinstance(value, str | int) or value in used:
                     raise Skipped("no key that is certainly absent could be made")
                 parts.append(value)

@@ -103,6 +103,8 @@ def shown(value: Any, most: int = 120) -> str:
     """A value as text short enough for a sentence."""
     import json
 
+    if isinstance(value, str) and len(value) > most // 2:
+        return f'{json.dumps(value[: most // 3], ensure_ascii=False)[:-1]}…" ({len(value)} characters)'
     text = json.dumps(value, ensure_ascii=False)
     return text if len(text) <= most else text[: most - 1] + "…"
 
@@ -306,7 +308,7 @@ def _body_finding(observation: Observation, violation: Violation, validators: Va
         else titles.get(violation.keyword, f"A value breaks its schema: {where}"),
         expected.get(violation.keyword, rule),
         violation.message if len(violation.message) <= 200 else violation.message[:199] + "…",
-        "body" if answer.status >= 400 else f"{violation.place.location}#{violation.place.pointer}",
+        "body" if answer.status >= 400 else f"{violation.place.location.rpartition('/')[2]}#{violation.place.pointer}",
         violation.place,
     )
 

@@ -205,7 +205,7 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
     choices = {
         field.name: [
             variant
-            for variant in variants(field, case.world.values)
+            for variant in variants(field, case.values)
             if variant.value is None or not field.unique or case.reserve(field, variant.value)
         ]
         for field in case.resource.writable("create")
@@ -353,7 +353,7 @@ def read_only_values(case: Case, row: Mapping[str, Any] | None) -> dict[str, Any
         if field.type == "boolean" and row is None:
             continue  # one of two values may be the server's own
         for _ in range(4):
-            value = case.world.values.plain(field)
+            value = case.values.plain(field)
             if (
                 value is not MISSING
                 and value is not None

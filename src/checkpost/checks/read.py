@@ -264,7 +264,7 @@ async def unknown_path(case: Case) -> AsyncIterator[Finding]:
     operation = case.operation("list")
     if "{" in operation.path:
         raise Skipped("its path has parameters")
-    name = f"{operation.path.rstrip('/')}-{case.world.values.mark}"
+    name = f"{operation.path.rstrip('/')}-{case.values.mark}"
     exchange = await case.client.follow(_base(case.client, operation.path) + name, case.check.name)
     case.requests += 1
     if exchange.answer.ok or exchange.answer.status >= 500:
@@ -275,7 +275,7 @@ async def unknown_path(case: Case) -> AsyncIterator[Finding]:
             "404 (RFC 9110, 15.5.5)",
             str(exchange.answer.status),
             cause="unknown path",
-            operation=("GET", name.replace(case.world.values.mark, "x")),
+            operation=("GET", name.replace(case.values.mark, "x")),
             evidence=[exchange],
         )
 

@@ -23,7 +23,7 @@ def broken_by(case: Case, purpose: Purpose, record: Mapping[str, Any]) -> list[B
     if schema is None:
         raise Skipped(f"the contract has no schema for the body of {case.operation(purpose)}")
     world = case.world
-    found = breaks(case.resource, purpose, record, schema, world.contract, world.validators, world.values)
+    found = breaks(case.resource, purpose, record, schema, world.contract, world.validators, case.values)
     if not found:
         raise Skipped("its schema has no rules that can be broken")
     return found

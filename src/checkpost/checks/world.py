@@ -28,6 +28,7 @@ class State:
     """What the run has found out about one resource so far."""
 
     before: Listing | None = None
+    values: Values | None = None
     unusable: str = ""
     not_creatable: str = ""
     not_removable: str = ""
@@ -44,7 +45,8 @@ class State:
 
 @dataclass
 class World:
-    """One run's surroundings. ``journal`` is None for a run that may not write."""
+    """One run's surroundings. ``journal`` is None for a run that may not write; ``chosen`` names the
+    resources that are checked, ``mark`` is what the run's texts bear."""
 
     contract: Contract
     model: Model
@@ -53,8 +55,10 @@ class World:
     base_url: str
     roles: Mapping[str, Role]
     role: Role
-    values: Values
+    seed: int
+    mark: str
     journal: Journal | None
+    chosen: frozenset[str]
     findings: Findings = field(default_factory=Findings)
     states: dict[str, State] = field(default_factory=dict)
     exchanges: dict[int, Exchange] = field(default_factory=dict)
@@ -68,7 +72,9 @@ class World:
         """A client whose every answer is held against the contract."""
 
         def observe(operation: Operation, exchange: Exchange, situation: str) -> None:
-            self.observe(client, operation, exchange, situation)
+            # a table that rows are only borrowed from is not judged
+            if resource.name in self.chosen:
+                self.observe(client, operation, exchange, situation)
 
         client = Client(self.session, self.base_url, resource, (role or self.role).name, observe)
         return client

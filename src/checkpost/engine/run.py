@@ -22,7 +22,6 @@ from checkpost.engine.preflight import preflight
 from checkpost.engine.target import Target
 from checkpost.findings import CheckResult, Finding, Outcome
 from checkpost.model.resource import Resource
-from checkpost.values.plain import Values
 from checkpost.wire.client import Client, Key
 from checkpost.wire.curl import curl
 from checkpost.wire.exchange import Exchange
@@ -88,7 +87,7 @@ async def run(
     def keep(exchange: Exchange) -> None:
         exchanges[exchange.number] = exchange
 
-    values = Values(seed, "cp" + name[-4:] + f"{seed % 1000:03d}", lambda each, value: world.valid(each, value))
+    mark = f"cp{name[-4:]}{seed % 1000:03d}"
     async with Session(roles, target.environment, limits, keep) as session:
         world = World(
             contract=target.contract,
@@ -98,15 +97,17 @@ async def run(
             base_url=target.base_url,
             roles=roles,
             role=role,
-            values=values,
+            seed=seed,
+            mark=mark,
             journal=None,
+            chosen=frozenset(each.resource.name for each in planned),
             exchanges=exchanges,
         )
         resources = list({each.resource.name: each.resource for each in planned}.values())
         await preflight(world, resources)
         writes = any(each.check.creates and not each.reason for each in planned)
         if writes:
-            world.journal = _open_journal(target, name, values.mark)
+            world.journal = _open_journal(target, name, mark)
             _record_known(world, resources)
         runner = _Runner(world, planned, progress)
         left: list[str] = []
@@ -246,9 +247,7 @@ async def tidy(world: World) -> list[str]:
         each.name: Client(world.session, world.base_url, each, world.role.name) for each in world.model.resources
     }
     known = {name: tuple(state.before.by_key) for name, state in world.states.items() if state.before is not None}
-    await sweep(
-        clients, journal.entries(), known, world.values.mark, MOST_ROWS, lambda entry: journal.gone(entry.number)
-    )
+    await sweep(clients, journal.entries(), known, world.mark, MOST_ROWS, lambda entry: journal.gone(entry.number))
     for name, state in world.states.items():
         resource = world.model.resource(name)
         if not state.created or resource is None:

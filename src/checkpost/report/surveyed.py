@@ -43,10 +43,12 @@ def show_survey(
     console.print()
     _lists(model, console)
     _security(contract, model, console)
-    for name, missing in (roles or {}).items():
-        said = f"{', '.join(missing)} is not set" if missing else "ready"
-        console.print(Text(f"role {name}: {said}", style="yellow" if missing else "dim"))
     if roles:
+        ready = [name for name, missing in roles.items() if not missing]
+        console.print(f"Roles of the profile: {', '.join(ready)} ready" if ready else "Roles of the profile:")
+        for name, missing in roles.items():
+            if missing:
+                console.print(Text(f"  {name}: {', '.join(missing)} is not set", style="yellow"))
         console.print()
     if reasons:
         _reasons(model, console)

@@ -219,8 +219,7 @@ def _pretty(body: str, most: int = 1500) -> str:
     import json
 
     try:
-        text = json.dumps(json.loads(body), ensure_ascii=False, indent=2)
-        text = text if text.count("\n") <= 16 else json.dumps(json.loads(body), ensure_ascii=False)
+        text = json.dumps(json.loads(body), ensure_ascii=False)
     except ValueError:
         text = body
     return text if len(text) <= most else text[:most] + "…"
