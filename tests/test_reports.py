@@ -70,6 +70,7 @@ def finding(**changes: Any) -> dict[str, Any]:
         "observed": "that",
         "subjects": [f"field{n}" for n in range(9)],
         "pointer": "/paths/x",
+        "document": "c.yaml",
         "line": 41,
         "count": 3,
         "reproduce": "curl http://127.0.0.1",

@@ -10,12 +10,12 @@ import time
 import unittest
 from pathlib import Path
 
-from checkpost.profile.credentials import Credential, Role
+from checkpost.profile.credentials import Credential, Role, damaged
 from checkpost.wire.curl import curl
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.journal import Journal, read_journal
 from checkpost.wire.redaction import Redactor
-from checkpost.wire.session import Limits, Session, damaged
+from checkpost.wire.session import Limits, Session
 from tests.odd_server import OddServer, answer
 
 

@@ -363,7 +363,7 @@ def build_app(
         return describe(tables, str(request.base_url).rstrip("/") + BASE)
 
     async def as_json(request: Request) -> Response:
-        return json_answer(document(request))
+        return Response(json.dumps(document(request), indent=1), media_type="application/json")
 
     async def as_yaml(request: Request) -> Response:
         import yaml

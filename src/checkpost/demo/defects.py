@@ -158,6 +158,13 @@ class DuplicateCrashes(TableApi):
         return Refusal(500, "Internal error", "Something went wrong.")
 
 
+@defect("duplicate-returns-first", "tags", "POST", "create", "A duplicate of a unique value is answered 201.")
+class DuplicateReturnsFirst(TableApi):
+    def insert(self, values: Row) -> Key:
+        first = self.database.select(self.table, 'WHERE "label" = ?', [values["label"]])
+        return (first[0]["id"],) if first else super().insert(values)
+
+
 @defect("key-reused", "tags", "POST", "delete", "The key of a deleted row is given to the next one.")
 class KeyReused(TableApi):
     def insert(self, values: Row) -> Key:

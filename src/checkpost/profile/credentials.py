@@ -11,6 +11,12 @@ from typing import Literal
 VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}")
 
 
+def damaged(value: str) -> str:
+    """A credential of the same form that cannot be right: its last two letters are others."""
+    head, last = value[:-2], value[-2:]
+    return head + "".join(other if letter != other else "q" for letter, other in zip(last, "by", strict=False))
+
+
 @dataclass(frozen=True)
 class Credential:
     """One thing a request carries, such as ``Authorization: Bearer ${TOKEN}``.
@@ -27,9 +33,11 @@ class Credential:
     def variables(self) -> tuple[str, ...]:
         return tuple(VARIABLE.findall(self.template))
 
-    def value(self, environment: Mapping[str, str]) -> str:
-        """The value to send. Raises KeyError for a variable that is not set."""
+    def value(self, environment: Mapping[str, str], wrong: bool = False) -> str:
+        """The value to send, or one of the same form that is ``wrong``. Raises KeyError for a variable that
+        is not set."""
         filled = VARIABLE.sub(lambda match: environment[match[1]], self.template)
+        filled = damaged(filled) if wrong else filled
         if self.encoded:
             scheme, _, plain = filled.partition(" ")
             return f"{scheme} {base64.b64encode(plain.encode()).decode()}"

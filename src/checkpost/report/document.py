@@ -129,6 +129,7 @@ def _finding(finding: Finding, result: Result, by_number: dict[int, Exchange], r
         "expected": finding.expected,
         "observed": finding.observed,
         "subjects": list(finding.subjects),
+        "document": finding.place.location if finding.place else None,
         "pointer": finding.place.pointer if finding.place else None,
         "line": result.lines.get(finding.id),
         "count": finding.count,

@@ -183,9 +183,7 @@ def show_finding(document: Json, finding: Json, console: Console) -> None:
     """Print one finding with the exchanges that show it."""
     console.print(_finding(finding, True))
     if finding["pointer"]:
-        console.print(
-            Text(f"          contract: {document['run']['contract']['location']}#{finding['pointer']}", style="dim")
-        )
+        console.print(Text(f"          contract: {finding['document']}#{finding['pointer']}", style="dim"))
     for exchange in finding["exchanges"]:
         console.print()
         console.print(_exchange(exchange))

@@ -33,12 +33,6 @@ class Limits:
     concurrency: int = 16
 
 
-def damaged(value: str) -> str:
-    """A credential of the same form that cannot be right: the letter before the last is another one."""
-    head, last = value[:-2], value[-2:]
-    return head + "".join(other if letter != other else "q" for letter, other in zip(last, "by", strict=False))
-
-
 class Session:
     """Sends requests for roles. ``on_exchange`` is told of every exchange, in the order of their ends."""
 
@@ -109,9 +103,7 @@ class Session:
         url, headers = request.url, dict(request.headers)
         role = self._roles.get(request.role)
         for credential in role.credentials if role and request.credentials != "none" else ():
-            value = credential.value(self._environment)
-            if request.credentials == "wrong":
-                value = damaged(value)
+            value = credential.value(self._environment, wrong=request.credentials == "wrong")
             if credential.where == "header":
                 headers[credential.name] = value
             elif credential.where == "cookie":
