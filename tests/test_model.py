@@ -251,6 +251,23 @@ class Inference(unittest.TestCase):
         )
         self.assertEqual((stated.query, stated.headers), ({"tenant": "mine"}, {"X-Region": "south"}))
 
+    def test_paging_and_read_only_fields_as_the_profile_says(self) -> None:
+        paths = {
+            "/a": {"get": operation({"type": "array", "items": ROW}), "post": operation(ROW, ROW)},
+            "/a/{id}": {"get": operation(ROW)},
+        }
+        said = Correction(paging={"limit": "n", "page": "p", "start": 0, "largest": 7}, read_only=("name",))
+        resource = model_of(paths, {"a": said}).resources[0]
+        paging = resource.paging
+        seen = (paging.style, paging.limit, paging.position, paging.start, paging.largest)
+        self.assertEqual(seen, ("page", "n", "p", 0, 7))
+        self.assertEqual([field.name for field in resource.writable("create")], ["id"])
+
+    def test_lists_of_what_are_no_rows_are_no_resources(self) -> None:
+        names = {"type": "array", "items": {"type": "string"}}
+        silent = {"responses": {"200": {"description": ""}}}
+        self.assertEqual(model_of({"/names": {"get": operation(names)}, "/health": {"get": silent}}).resources, ())
+
     def test_post_on_an_item_is_an_update_where_there_is_no_patch(self) -> None:
         model = model_of(
             {

@@ -33,7 +33,7 @@ def field_of(**schema: Any) -> tuple[Field, Values]:
     validators = Validators(contract)
     body = contract.operations[0].body
     assert body is not None
-    field = fields_of(body.content[0].schema, {"create": body.content[0].schema}, (), ())[0]
+    field = fields_of(body.content[0].schema, {"create": body.content[0].schema}, ())[0]
 
     def judge(each: Field, value: Any) -> bool:
         assert each.node is not None
@@ -76,6 +76,15 @@ class Plain(unittest.TestCase):
             {"enum": ["a", "b"]},
             {"type": ["string", "null"], "format": "date-time"},
             {"type": "array", "items": {"type": "string"}},
+            {"type": "array", "minItems": 2, "items": {"type": "integer", "minimum": 5}},
+            {
+                "type": "object",
+                "required": ["a", "b"],
+                "properties": {
+                    "a": {"type": "string", "format": "date"},
+                    "b": {"type": "object", "required": ["c"], "properties": {"c": {"enum": [1, 2]}}},
+                },
+            },
         ]
         for schema in schemas:
             with self.subTest(schema=schema):

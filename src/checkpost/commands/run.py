@@ -92,19 +92,29 @@ def carry_out(target: Target, planned: list[Planned], limits: Any, seed: int) ->
     import signal
 
     from checkpost.engine.run import run as run_checks
+    from checkpost.errors import NotCompleted
 
     async def work() -> Result:
         stop = asyncio.Event()
         loop = asyncio.get_running_loop()
+
+        def interrupted(name: signal.Signals) -> None:
+            stop.set()
+            loop.remove_signal_handler(name)  # a second one ends the process at once
+            click.echo("\nStopping; the rows made so far are removed first.", err=True)
+
         for name in (signal.SIGINT, signal.SIGTERM):
             try:
-                loop.add_signal_handler(name, stop.set)
+                loop.add_signal_handler(name, interrupted, name)
             except (NotImplementedError, RuntimeError):  # not on this system, or not on the main thread
                 break
         with _progress(len(planned)) as advance:
             return await run_checks(target, planned, limits, seed, advance, stop)
 
-    return asyncio.run(work())
+    try:
+        return asyncio.run(work())
+    except KeyboardInterrupt:
+        raise NotCompleted("Interrupted before every row was removed; checkpost sweep removes the rest.") from None
 
 
 def _progress(total: int) -> Any:

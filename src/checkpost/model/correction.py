@@ -10,7 +10,8 @@ from typing import Any
 @dataclass(frozen=True)
 class Correction:
     """What the profile says about one resource, over what the contract suggests. Pointers are JSON
-    Pointers into bodies; ``references`` maps a field to the resource that it refers to."""
+    Pointers into bodies; ``paging`` names the parameters
+    (limit, offset or page, start, largest); ``references`` maps a field to the resource that it refers to."""
 
     collection: str | None = None
     item: str | None = None
@@ -19,7 +20,10 @@ class Correction:
     row: str | None = None
     body: str | None = None
     total: str | None = None
+    next: str | None = None
+    paging: Mapping[str, Any] = field(default_factory=dict)
     unique: tuple[str, ...] = ()
+    read_only: tuple[str, ...] = ()
     references: Mapping[str, str] = field(default_factory=dict)
     values: Mapping[str, Any] = field(default_factory=dict)
     skip: bool = False

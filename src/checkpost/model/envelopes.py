@@ -49,7 +49,8 @@ def rows_pointer(schema: Node | None, resource: str) -> tuple[str, Node | None] 
     """Where a list's rows stand and the schema of one; None where the schema does not say."""
     shape = shape_of(schema)
     if shape.is_array:
-        return "", shape.item
+        row = shape_of(shape.item)
+        return ("", shape.item) if row.is_object or not row.types else None
     names = (resource, *_ROWS)
     candidates = [
         (pointer.count("/"), _rank(name, names), pointer, member.item)

@@ -42,12 +42,33 @@ def _unique(keywords: dict[str, object], stated: bool) -> Reason | None:
     return None
 
 
+def field_of(name: str, node: Node) -> Field:
+    """A field of a request body by its schema alone."""
+    shape = shape_of(node)
+    return Field(
+        name=name,
+        keywords=shape.keywords,
+        types=shape.types or (frozenset({"object"}) if shape.properties else frozenset()),
+        nullable=shape.nullable,
+        required=False,
+        read_only=shape.keywords.get("readOnly") is True,
+        write_only=False,
+        shown=False,
+        created=True,
+        updated=True,
+        replaced=True,
+        unique=False,
+        node=node,
+    )
+
+
 def fields_of(
-    row: Node | None, bodies: dict[str, Node | None], key: Collection[str], unique: Collection[str]
+    row: Node | None, bodies: dict[str, Node | None], unique: Collection[str], read_only: Collection[str] = ()
 ) -> tuple[Field, ...]:
     """The fields in the order in which the row, then the bodies, name them.
 
-    ``bodies`` holds the unwrapped schemas of create, replace and update where there are such operations.
+    ``bodies`` holds the unwrapped schemas of create, replace and update where there are such operations;
+    ``unique`` and ``read_only`` name fields that the profile calls so.
     """
     shapes: dict[str, Shape] = {"row": shape_of(row), **{name: shape_of(each) for name, each in bodies.items()}}
     names = list(dict.fromkeys(name for shape in shapes.values() for name in shape.properties))
@@ -62,7 +83,7 @@ def fields_of(
         keywords = {**(shown.keywords if shown else {}), **shape.keywords}
         if shown and "description" in shown.keywords and not _UNIQUE.search(str(keywords["description"])):
             keywords["description"] = shown.keywords["description"]
-        read_only = keywords.get("readOnly") is True
+        server_sets = keywords.get("readOnly") is True or name in read_only
         write_only = shape.keywords.get("writeOnly") is True
         unique_reason = _unique(keywords, name in unique)
         fields.append(
@@ -71,14 +92,14 @@ def fields_of(
                 keywords=keywords,
                 types=shape.types or (shown.types if shown else frozenset()),
                 nullable=shape.nullable,
-                required=name in required and not read_only,
-                read_only=read_only,
+                required=name in required and not server_sets,
+                read_only=server_sets,
                 write_only=write_only,
                 shown="row" in nodes and not write_only,
-                created="create" in nodes and not read_only,
-                updated="update" in nodes and not read_only,
-                replaced="replace" in nodes and not read_only,
-                unique=unique_reason is not None or (len(key) == 1 and name in key),
+                created="create" in nodes and not server_sets,
+                updated="update" in nodes and not server_sets,
+                replaced="replace" in nodes and not server_sets,
+                unique=unique_reason is not None,
                 node=node,
                 unique_reason=unique_reason,
             )

@@ -122,14 +122,11 @@ def _resource(
     rows = rows_pointer(listed, family.name)
     if correction.rows is not None:
         rows = correction.rows, inside(listed, correction.rows)
-    if not operations or ("list" in operations and rows is None and set(operations) <= {"list", "create"}):
-        # a path that answers with no rows and has no items is no table
-        if not (correction.collection or correction.item) and listed is not None:
-            return None
-        if set(operations) <= {"create"} or not operations:
-            return None
-    if set(operations) == {"create"}:
+    stated = correction.collection or correction.item or correction.rows
+    if not operations or set(operations) == {"create"}:
         return None
+    if rows is None and set(operations) <= {"list", "create"} and not stated:
+        return None  # a path that answers with no rows and has no items is no table
     row_schema = rows[1] if rows else None
     names = frozenset(shape_of(row_schema).properties)
     read_schema = _success_schema(operations.get("read"))
@@ -153,11 +150,11 @@ def _resource(
     inner: dict[str, Node | None] = {
         purpose: inside(_body_schema(operations[purpose]), wrapper) for purpose in _WRITES if purpose in operations
     }
-    fields = fields_of(row_schema, inner, (), correction.unique)
+    fields = fields_of(row_schema, inner, correction.unique, correction.read_only)
     key = infer_key(family.name, family.item, fields, correction.key)
     if key is not None and len(key.fields) == 1:
         fields = tuple(replace(each, unique=True) if each.name == key.fields[0] else each for each in fields)
-    next_at = next_pointer(listed)
+    next_at = correction.next or next_pointer(listed)
     required = {purpose: shape_of(node).required for purpose, node in inner.items()}
     return Resource(
         name=family.name,
@@ -174,7 +171,7 @@ def _resource(
             body=wrapper,
             reason=_envelope_reason(rows, correction),
         ),
-        paging=infer_paging(operations.get("list"), next_at),
+        paging=infer_paging(operations.get("list"), next_at, correction.paging),
         relations=(),
         values=correction.values,
         constants=constants,

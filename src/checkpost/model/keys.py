@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from typing import Literal
+from collections.abc import Mapping, Sequence
+from typing import Any, Literal
 
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.model.paths import normal, parameters, singular
@@ -80,8 +80,17 @@ def _assigned(key: Sequence[str], fields: dict[str, Field]) -> Literal["server",
     )
 
 
-def infer_paging(operation: Operation | None, next_pointer: str | None) -> Paging:
-    """How the list is read whole, from its query parameters and its body."""
+def infer_paging(
+    operation: Operation | None, next_pointer: str | None, stated: Mapping[str, Any] | None = None
+) -> Paging:
+    """How the list is read whole: as the profile states, else from its query parameters and its body."""
+    if stated:
+        style: Literal["offset", "page", "none"] = "none"
+        if "offset" in stated or "page" in stated:
+            style = "offset" if "offset" in stated else "page"
+        position = stated.get("offset", stated.get("page"))
+        why = Reason("the profile says so", "stated")
+        return Paging(style, stated.get("limit"), position, stated.get("largest"), int(stated.get("start", 1)), why)
     queries = [each for each in operation.parameters if each.location == "query"] if operation else []
     limit, position = _find(queries, _LIMITS), _find(queries, _OFFSETS)
     page = _find(queries, _PAGES)

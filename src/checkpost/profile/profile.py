@@ -177,13 +177,16 @@ def _secret(source: _Source, value: Any, pointer: str) -> str:
 def _correction(source: _Source, value: Any, pointer: str) -> Correction:
     known = tuple(Correction.__dataclass_fields__)
     stated = dict(source.check_names(value, pointer, known))
-    for name in ("key", "unique"):
+    for name in ("key", "unique", "read_only"):
         if name in stated:
             stated[name] = source.texts_of(stated[name], join(pointer, name))
+    if "paging" in stated:
+        known_paging = ("limit", "offset", "page", "start", "largest")
+        stated["paging"] = source.check_names(stated["paging"], join(pointer, "paging"), known_paging)
     for name in ("references", "values"):
         if name in stated:
             stated[name] = _mapping(source, stated[name], join(pointer, name))
-    for name in ("collection", "item", "rows", "row", "body", "total"):
+    for name in ("collection", "item", "rows", "row", "body", "total", "next"):
         if stated.get(name):
             text = source.text_of(stated[name], join(pointer, name))
             if not text.startswith("/"):

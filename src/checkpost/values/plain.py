@@ -9,6 +9,7 @@ from decimal import Decimal
 from random import Random
 from typing import Any
 
+from checkpost.model.fields import field_of
 from checkpost.model.resource import MISSING, Field
 from checkpost.model.shape import shape_of
 
@@ -93,12 +94,19 @@ class Values:
         )
 
     def _array(self, field: Field, number: int, random: Random) -> Any:
-        items = field.keywords.get("items")
         least = int(field.keywords.get("minItems") or 0)
-        return [] if not least or items is None else MISSING
+        item = shape_of(field.node).item
+        if not least or item is None:
+            return [] if not least else MISSING
+        inner = field_of(field.name, item)
+        made = [self.plain(inner, number + turn) for turn in range(least)]
+        return made if MISSING not in made else MISSING
 
     def _object(self, field: Field, number: int, random: Random) -> Any:
-        return {} if not shape_of(field.node).required else MISSING
+        shape = shape_of(field.node)
+        made = {name: self.plain(field_of(name, node), number) for name, node in shape.properties.items()}
+        known = {name: value for name, value in made.items() if value is not MISSING}
+        return known if shape.required <= set(known) else MISSING
 
 
 def _limits(field: Field) -> tuple[Decimal | None, Decimal | None]:

@@ -19,7 +19,8 @@ def _double_quoted(text: str, credential: Credential) -> str:
     plain = text.replace("\\", "\\\\").replace('"', '\\"').replace("`", "\\`")
     if credential.encoded:
         scheme, _, both = plain.partition(" ")
-        return f'"{credential.name}: {scheme} $(printf %s "{both}" | base64 -w0)"'
+        encoded = f'$(printf %s "{both}" | base64 | tr -d "[:space:]")'
+        return f'"{credential.name}: {scheme} {encoded}"'
     return f'"{credential.name}: {plain}"'
 
 

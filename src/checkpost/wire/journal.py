@@ -15,6 +15,8 @@ from typing import Any
 
 FOLDER = ".checkpost"
 Key = tuple[Any, ...]
+#: Not every system has fdatasync.
+_to_disk = getattr(os, "fdatasync", os.fsync)
 
 
 @dataclass(frozen=True)
@@ -44,7 +46,7 @@ class Journal:
     def _write(self, line: Mapping[str, Any]) -> None:
         self._file.write(json.dumps(line, ensure_ascii=True) + "\n")
         self._file.flush()
-        os.fdatasync(self._file.fileno())
+        _to_disk(self._file.fileno())
 
     def known(self, resource: str, keys: Iterable[Key], complete: bool) -> None:
         """Record the keys that a resource had before the run wrote anything."""
