@@ -87,6 +87,8 @@ class SoundStandIn(unittest.TestCase):
                 result = run_on_stand_in(stand_in, ["species", "germination-tests", "tags"], role=role)
                 self.assertEqual([(each.check, each.title, each.observed) for each in result.findings], [])
                 self.assertEqual(stand_in.contents(), before)
+                blocked = [each for each in result.checks if each.outcome == "blocked"]
+                self.assertEqual(blocked, [], "what a role may not do is skipped")
 
 
 if __name__ == "__main__":

@@ -229,6 +229,16 @@ class Surveys(unittest.TestCase):
         ):
             self.assertIn(words, text)
 
+    def test_the_starter_profile_prefers_a_test_instance(self) -> None:
+        from pathlib import Path
+
+        document = describe(TABLES, "https://api.example.org/v1")
+        document["servers"] = [{"url": f"https://{host}.example.org"} for host in ("api", "staging-api")]
+        contract = contract_of(document)
+        lines = starter(contract, infer(contract), Path("/")).splitlines()
+        self.assertIn('base_url: "https://staging-api.example.org"', lines)
+        self.assertIn('# base_url: "https://api.example.org"', lines)
+
     def test_the_starter_profile_reads_back_and_says_what_was_understood(self) -> None:
         import tempfile
         from pathlib import Path

@@ -291,6 +291,9 @@ class Case:
         made = await asyncio.gather(*(self.create(record) for record in records))
         rows = []
         for record, (exchange, key) in zip(records, made, strict=True):
+            if key is None and exchange.answer.status in {401, 403}:
+                who = self.world.role.name
+                raise Skipped(f"the role {who} may not create in {self.resource.name} ({exchange.answer.status})")
             if key is None:
                 raise Blocked(f"no row to work with could be made ({exchange.answer.status or exchange.answer.detail})")
             rows.append(Own(key, record, exchange))

@@ -28,11 +28,19 @@ _EXPRESSION = re.compile(r"\w\(.*\)|::|^CURRENT_|^now$|^uuid$|^autoincrement$", 
 @check("create.stored", needs=("create", "delete"), creates=True, gate=True, cost=lambda resource: 6)
 async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
     """Is a created row there afterwards, by key and in the list, as it was sent?"""
-    exchange, key, record = await _first(case)
+    try:
+        exchange, key, record = await _first(case)
+    except Blocked as block:
+        case.state.not_creatable = str(block)
+        raise
+    except Skipped as skip:
+        case.state.may_not_create = str(skip)
+        raise
     if key is None:
         case.state.not_creatable = f"no row can be made: {_refusal(exchange)}"
         if exchange.answer.status in {401, 403}:
-            raise Skipped(f"the role {case.world.role.name} may not create ({exchange.answer.status})")
+            case.state.may_not_create = f"the role {case.world.role.name} may not create ({exchange.answer.status})"
+            raise Skipped(case.state.may_not_create)
         if exchange.answer.refused:
             yield case.finding(
                 "warning",

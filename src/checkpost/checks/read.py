@@ -28,7 +28,8 @@ async def lists_rows(case: Case) -> AsyncIterator[Finding]:
         state.unusable = f"its list cannot be used: {state.before.problem}"
         answer = state.before.exchanges[0].answer
         if answer.status in {401, 403}:
-            raise Skipped(f"the role {case.world.role.name} may not read it ({answer.status})")
+            state.may_not_read = f"the role {case.world.role.name} may not read it ({answer.status})"
+            raise Skipped(state.may_not_read)
         if answer.refused:
             yield case.finding(
                 "error",

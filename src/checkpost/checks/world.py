@@ -29,7 +29,10 @@ class State:
 
     before: Listing | None = None
     values: Values | None = None
+    #: Why its list cannot be used, rows cannot be made or removed; and what the role may not do.
     unusable: str = ""
+    may_not_read: str = ""
+    may_not_create: str = ""
     not_creatable: str = ""
     not_removable: str = ""
     #: How records are made that the API accepts: generated (""), like a row that is there ("copy" all but

@@ -227,8 +227,13 @@ class _Runner:
         )
 
     def _refuse(self, planned: Planned) -> None:
-        """Raise Blocked if something that the check stands on has failed before."""
+        """Raise Blocked if something that the check stands on has failed before, Skipped if the role may not
+        do what it needs."""
         state = self.world.state(planned.resource.name)
+        if state.may_not_read and "list" in planned.check.needs:
+            raise Skipped(state.may_not_read)
+        if state.may_not_create and planned.check.creates:
+            raise Skipped(state.may_not_create)
         if state.unusable and "list" in planned.check.needs and planned.check.name != "read.list":
             raise Blocked(state.unusable)
         if planned.check.creates and planned.check.name != "create.stored":
