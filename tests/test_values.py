@@ -200,6 +200,8 @@ class Same(unittest.TestCase):
             (None, True, 1),
             (None, 3, {"id": 3, "name": "x"}),
             (None, [1, "a"], [1.0, "a"]),
+            (None, {"a": 1}, {"a": 1, "added": 2}),
+            (None, {"at": "2024-01-01T10:00:00Z"}, {"at": "2024-01-01T11:00:00+01:00"}),
         ]
         for field, sent, got in pairs:
             self.assertTrue(same(field, sent, got), (sent, got))
