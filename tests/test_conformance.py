@@ -60,6 +60,7 @@ def found(
     check: str = "read.list",
     sent: bytes | None = None,
     method: str = "GET",
+    situation: str = "a situation",
 ) -> list[Finding]:
     """The findings about one answer."""
     raw = body if isinstance(body, bytes) else (b"" if body is None else json.dumps(body).encode())
@@ -68,7 +69,7 @@ def found(
     operation = CONTRACT.operation(method, "/rows/{id}")
     assert operation is not None
     exchange = Exchange(1, check, Request(method, "http://127.0.0.1/rows/1", "r", {}, sent), answer, 0.1)
-    return list(conform(Observation("rows", operation, exchange, "a situation"), VALIDATORS))
+    return list(conform(Observation("rows", operation, exchange, situation), VALIDATORS))
 
 
 def checks(*arguments: Any, **options: Any) -> list[tuple[str, str]]:
@@ -140,6 +141,7 @@ class Departures(unittest.TestCase):
             "UNIQUE constraint failed: rows.id",
             "SQLSTATE[23000]: integrity",
             "goroutine 1 [running]:",
+            "NullPointerException\n\tat com.example.Row.set(Row.java:10)\n",
         ]
         for detail in leaks:
             names = [check for check, _ in checks(404, {"detail": detail}, "application/problem+json")]
@@ -179,6 +181,10 @@ class OneCause(unittest.TestCase):
     def test_operations_that_fail_alike_are_united(self) -> None:
         alike = self.collected(found(500), found(500, method="PUT"))
         self.assertEqual([len(each.operations) for each in alike], [2])
+
+    def test_operations_that_fail_in_other_situations_stay_apart(self) -> None:
+        apart = self.collected(found(500), found(500, method="PUT", situation="another situation"))
+        self.assertEqual([each.operations for each in apart], [(("GET", "/rows/{id}"),), (("PUT", "/rows/{id}"),)])
 
     def test_different_causes_stay_apart(self) -> None:
         self.assertEqual(

@@ -79,6 +79,32 @@ class Gone(Library):
         return JSONResponse(None) if answer.status_code == 404 and request.method == "GET" else answer
 
 
+class Talkative(Library):
+    """Refusals show where in the code they come from."""
+
+    def refused(self, status: int) -> Response:
+        trace = "java.lang.NullPointerException\n\tat com.acme.Book.set(Book.java:10)\n"
+        return JSONResponse({"error": trace}, status)
+
+
+class Crashing(Library):
+    """A key that is not there is answered 500, whatever is asked of it."""
+
+    async def item(self, request: Request) -> Response:
+        answer = await super().item(request)
+        return self.refused(500) if answer.status_code == 404 else answer
+
+
+class Local(Library):
+    """The offset from UTC is thrown away."""
+
+    def taken(self, body: Any) -> Any:
+        values = super().taken(body)
+        if "printed_at" in values:
+            values["printed_at"] = self.zoned(body[self.outer("printed_at")][:19])
+        return values
+
+
 class ForeignDefects(unittest.TestCase):
     """What is wrong is found in every style, with other keys, envelopes and answers than the stand-in's."""
 
@@ -95,6 +121,18 @@ class ForeignDefects(unittest.TestCase):
             with self.subTest(style=name):
                 self.assertIn("replace.stored", {each.check for each in findings})
                 self.assertEqual({each.operations[0][0] for each in findings}, {"PUT"})
+
+    def test_one_cause_is_one_finding_in_every_style(self) -> None:
+        expected = {
+            Talkative: ("errors.leak", "An error shows a stack trace"),
+            Crashing: ("errors.server-error", "A request fails with 500"),
+            Local: ("create.awkward-values", "A value changed silently: the time was shifted"),
+        }
+        for kind, cause in expected.items():
+            self.found(kind)
+            for name, findings in self.results.items():
+                with self.subTest(defect=kind.__name__, style=name):
+                    self.assertEqual([(each.check, each.title) for each in findings], [cause])
 
     def test_rules_that_are_not_enforced(self) -> None:
         self.found(Sloppy)

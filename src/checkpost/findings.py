@@ -90,19 +90,20 @@ class Findings:
             self.by_key[finding.key] = known.merged(finding) if known else finding
 
     def unite(self) -> None:
-        """Make one of findings that differ in the operation alone: the same check and title, met in the
-        very same situations on several operations of a resource."""
-        united: dict[tuple[object, ...], Finding] = {}
+        """Make one of findings that differ in the operation alone: the same check of the same resource, and
+        a situation that they share. A broken body that crashes POST and PUT alike has one cause."""
+        united: list[Finding] = []
         for finding in self.by_key.values():
             kind, _, operation = finding.cause.partition(" at ")
-            situations = frozenset(finding.subjects)
-            alike = (
-                (finding.check, finding.resource, finding.role, kind, situations)
-                if operation and situations
-                else (finding.key)
-            )
-            united[alike] = united[alike].merged(finding) if alike in united else finding
-        self.by_key = {finding.key: finding for finding in united.values()}
+            for place, other in enumerate(united):
+                same = (other.check, other.resource, other.role) == (finding.check, finding.resource, finding.role)
+                shared = set(other.subjects) & set(finding.subjects)
+                if operation and same and shared and other.cause.startswith(f"{kind} at "):
+                    united[place] = other.merged(finding)
+                    break
+            else:
+                united.append(finding)
+        self.by_key = {finding.key: finding for finding in united}
 
     def all(self) -> list[Finding]:
         """The findings, the gravest first, then by resource and check."""

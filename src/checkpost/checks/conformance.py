@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -101,8 +102,6 @@ class Observation:
 
 def shown(value: Any, most: int = 120) -> str:
     """A value as text short enough for a sentence."""
-    import json
-
     if isinstance(value, str) and len(value) > most // 3:
         return f'{json.dumps(value[: most // 3], ensure_ascii=False)[:-1]}…" ({len(value)} characters)'
     text = json.dumps(value, ensure_ascii=False)
@@ -357,12 +356,33 @@ def _header_valid(header: Header, value: str, validators: Validators) -> bool:
     return any(validators.is_valid(header.schema, reading, "response") for reading in readings)
 
 
+def _parsed(body: bytes | None) -> Any:
+    try:
+        return json.loads(body or b"null")
+    except ValueError:
+        return None
+
+
+def _texts(value: Any) -> Iterator[str]:
+    """Every text inside a JSON value, as it is and not as it is escaped."""
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, list):
+        for each in value:
+            yield from _texts(each)
+    elif isinstance(value, dict):
+        for each in value.values():
+            yield from _texts(each)
+
+
 def _leaks(observation: Observation) -> Iterator[Finding]:
     answer = observation.exchange.answer
+    # an answer may quote what was sent; only what the API adds itself is a leak
+    sent = set(_texts(_parsed(observation.exchange.request.body)))
+    is_json, body = answer.parsed
+    said = "\n".join(text for text in _texts(body) if text not in sent) if is_json else answer.text
     for what, pattern in _LEAKS:
-        # an answer may quote what was sent; only what the API adds itself is a leak
-        sent = observation.exchange.request.body or b""
-        match = pattern.search(answer.text.replace(sent.decode("utf-8", "replace"), "") if sent else answer.text)
+        match = pattern.search(said)
         if match:
             yield observation.finding(
                 "errors.leak",
