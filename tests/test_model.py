@@ -263,6 +263,18 @@ class Inference(unittest.TestCase):
         self.assertEqual(seen, ("page", "n", "p", 0, 7))
         self.assertEqual([field.name for field in resource.writable("create")], ["id"])
 
+    def test_parameters_that_only_sound_like_paging_are_left_alone(self) -> None:
+        def paging(*queries: tuple[str, dict[str, Any]]) -> str:
+            parameters = [{"name": name, "in": "query", "schema": schema} for name, schema in queries]
+            listed = operation({"type": "array", "items": ROW}, parameters=parameters)
+            return model_of({"/a": {"get": listed}, "/a/{id}": {"get": operation(ROW)}}).resources[0].paging.style
+
+        number, day = {"type": "integer"}, {"type": "string", "format": "date"}
+        self.assertEqual(paging(("limit", number), ("from", day)), "none")
+        self.assertEqual(paging(("limit", number), ("from", number)), "offset")
+        self.assertEqual(paging(("count", {"type": "boolean"}), ("start", day)), "none")
+        self.assertEqual(paging(("page", {"type": "string"})), "page")
+
     def test_lists_of_what_are_no_rows_are_no_resources(self) -> None:
         names = {"type": "array", "items": {"type": "string"}}
         silent = {"responses": {"200": {"description": ""}}}

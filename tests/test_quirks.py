@@ -218,6 +218,15 @@ class SoundQuirks(unittest.TestCase):
         passed = {each.check for each in result.checks if each.outcome == "passed"}
         self.assertTrue({"create.stored", "delete.gone"} <= passed, passed)
 
+    def test_creates_that_are_carried_out_later(self) -> None:
+        library = Deferred(PLAIN)
+        contract = library.contract()
+        contract["paths"]["/api/books"]["post"]["responses"]["202"] = {"description": "later"}
+        result = run_on(library, contract)
+        self.assertEqual(told(result), [])
+        reasons = {each.reason for each in result.checks if each.check == "update.rules"}
+        self.assertIn("202", reasons.pop())
+
     def test_an_api_that_asks_to_slow_down(self) -> None:
         library = Library(PLAIN)
         seen: list[float] = []
@@ -259,6 +268,18 @@ class SoundQuirks(unittest.TestCase):
             result = self.silent(library, contract, app=app, role=role)
         access = {each.check: each.outcome for each in result.checks if each.family == "access"}
         self.assertEqual(set(access.values()), {"passed"})
+
+
+class Deferred(Library):
+    """Creates are carried out a little later."""
+
+    async def create(self, request: Request) -> Response:
+        answer = await super().create(request)
+        if answer.status_code >= 300:
+            return answer
+        key, book = self.books.popitem()
+        threading.Timer(0.1, self.books.__setitem__, (key, book)).start()
+        return Response(status_code=202)
 
 
 class Leaky(Library):

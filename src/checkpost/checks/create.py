@@ -36,6 +36,9 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
     except Skipped as skip:
         case.state.may_not_create = str(skip)
         raise
+    if exchange.answer.status == 202:
+        case.state.may_not_create = "creates are answered 202: they are carried out later, and cannot be followed"
+        raise Skipped(case.state.may_not_create)
     if key is None:
         case.state.not_creatable = f"no row can be made: {_refusal(exchange)}"
         if exchange.answer.status in {401, 403}:

@@ -19,6 +19,10 @@ _OFFSETS = ("offset", "skip", "start", "pageoffset", "startindex", "from")
 _PAGES = ("page", "pagenumber", "pageno", "pageindex", "p")
 
 
+#: Names that mean paging even where the contract makes their values texts; ``from`` might be a date.
+_SURE = {*_LIMITS[:5], *_OFFSETS[:2], *_PAGES[:2]}
+
+
 def infer_key(resource: str, item: str | None, fields: Sequence[Field], stated: Sequence[str]) -> Key | None:
     """The fields of the key in the order of the item path's parameters; None where nothing fits."""
     names = parameters(item)
@@ -111,8 +115,11 @@ def infer_paging(
 
 
 def _find(queries: Sequence[Parameter], names: Sequence[str]) -> Parameter | None:
+    """The parameter with the likeliest of the names that takes a number, or may take one."""
     for name in names:
         for parameter in queries:
-            if normal(parameter.name) == name and shape_of(parameter.schema).types <= {"integer", "number", "string"}:
+            shape = shape_of(parameter.schema)
+            counts = shape.types <= {"integer", "number"} or (shape.types == {"string"} and name in _SURE)
+            if normal(parameter.name) == name and counts:
                 return parameter
     return None

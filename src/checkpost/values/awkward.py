@@ -27,6 +27,9 @@ _TEXTS = (
 )
 
 
+_MOST_CHOICES = 16
+
+
 @dataclass(frozen=True)
 class Variant:
     """A value with what is special about it."""
@@ -47,7 +50,8 @@ def _candidates(field: Field, values: Values) -> Iterator[Variant]:
     if field.nullable:
         yield Variant("null", None)
     if "enum" in words or "const" in words:
-        yield from (Variant(f"the value {each}", each) for each in words.get("enum", ()) if each is not None)
+        choices = [each for each in words.get("enum", ()) if each is not None]
+        yield from (Variant(f"the value {each}", each) for each in choices[:_MOST_CHOICES])
     elif field.is_text:
         yield from _texts(field, values)
     elif field.type == "string":
