@@ -1,0 +1,19 @@
+"""The planted defects: each overrides one method of the generic core, for one table."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+from checkpost.demo.api import TableApi
+from checkpost.demo.defects import access, create, delete, read, rules, shape, update, values
+from checkpost.demo.defects.registry import DEFECTS, Defect
+
+__all__ = ["DEFECTS", "Defect", "access", "create", "delete", "handlers", "read", "rules", "shape", "update", "values"]
+
+
+def handlers(names: Iterable[str]) -> Mapping[str, type[TableApi]]:
+    """The handler class of each table that the named defects touch. Raises KeyError for an unknown name."""
+    chosen: dict[str, list[type[TableApi]]] = {}
+    for name in names:
+        chosen.setdefault(DEFECTS[name].table, []).append(DEFECTS[name].behaviour)
+    return {table: type("DefectiveApi", (*behaviours, TableApi), {}) for table, behaviours in chosen.items()}

@@ -1,0 +1,72 @@
+"""Defects of reading."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from starlette.requests import Request
+from starlette.responses import Response
+
+from checkpost.demo.api import Refusal, TableApi, json_answer
+from checkpost.demo.database import Row
+from checkpost.demo.defects.registry import defect
+from checkpost.demo.tables import Column
+
+
+@defect("missing-key-empty", "tags", "GET", "read", "A key that is not there is answered 200.", item=True)
+class MissingKeyEmpty(TableApi):
+    async def on_read(self, request: Request) -> Response:
+        try:
+            return await super().on_read(request)
+        except Refusal as refusal:
+            if refusal.status == 404:
+                return json_answer({"id": 0, "label": "none", "colour": "#888888"})
+            raise
+
+
+@defect("missing-key-crashes", "species", "GET", "read", "A key that is not there is answered 500.", item=True)
+class MissingKeyCrashes(TableApi):
+    async def on_read(self, request: Request) -> Response:
+        try:
+            return await super().on_read(request)
+        except Refusal as refusal:
+            raise Refusal(500 if refusal.status == 404 else refusal.status, "Internal error", "None") from None
+
+
+@defect("malformed-key-crashes", "loans", "GET", "read", "A malformed key is answered 500.", item=True)
+class MalformedKeyCrashes(TableApi):
+    def key_part(self, column: Column, text: str) -> Any:
+        try:
+            return super().key_part(column, text)
+        except Refusal:
+            raise Refusal(500, "Internal error", "Something went wrong.") from None
+
+
+@defect("read-differs-from-list", "accessions", "GET", "read", "A row read by key differs from the list.", item=True)
+class ReadDiffersFromList(TableApi):
+    async def on_read(self, request: Request) -> Response:
+        caller = self.caller(request)
+        self.permit(caller, "read")
+        row = self.existing(caller, self.key_of(request))
+        return self.row_answer(row | {"seed_count": row["seed_count"] // 10})
+
+
+@defect("row-listed-twice", "accessions", "GET", "read", "The list holds a row twice.")
+class RowListedTwice(TableApi):
+    def listed(self, condition: str, values: list[Any], limit: int, offset: int) -> list[Row]:
+        rows = super().listed(condition, values, limit, offset)
+        return [*rows[:-1], rows[0]] if len(rows) > 2 else rows
+
+
+@defect("get-writes", "species", "GET", "read", "Reading a row with a value in the query changes it.", item=True)
+class GetWrites(TableApi):
+    async def on_read(self, request: Request) -> Response:
+        values = {name: text for name, text in request.query_params.items() if name == "notes"}
+        self.change(self.key_of(request), values)
+        return await super().on_read(request)
+
+
+@defect("list-hides-rows", "collectors", "GET", "create", "A row that was created is missing from the list.")
+class ListHidesRows(TableApi):
+    def listed(self, condition: str, values: list[Any], limit: int, offset: int) -> list[Row]:
+        return [row for row in super().listed(condition, values, limit, offset) if row["email"] is not None]

@@ -1,0 +1,120 @@
+"""Defects of updating and replacing."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from starlette.requests import Request
+from starlette.responses import Response
+
+from checkpost.demo.api import Key, Refusal, TableApi
+from checkpost.demo.database import Row
+from checkpost.demo.defects.registry import defect
+
+
+@defect(
+    "update-lost", "loans", "PATCH", "update", "Update answers with the new value, but it is not stored.", item=True
+)
+class UpdateLost(TableApi):
+    async def on_update(self, request: Request) -> Response:
+        caller, key = self.caller(request), self.key_of(request)
+        self.permit(caller, "update")
+        row = self.existing(caller, key)
+        body = await self.body(request)
+        self.refuse_violations(body, partial=True)
+        return self.row_answer(row | self.accepted(body))
+
+
+@defect("update-resets-others", "accessions", "PATCH", "update", "Fields that were not sent fall back.", item=True)
+class UpdateResetsOthers(TableApi):
+    def changes(self, values: Row, row: Row) -> Row:
+        reset = {"remark": None, "status": "active"}
+        return reset | values
+
+
+@defect("update-ignores-field", "germination_tests", "PATCH", "update", "One field cannot be changed.", item=True)
+class UpdateIgnoresField(TableApi):
+    def changes(self, values: Row, row: Row) -> Row:
+        return {name: value for name, value in values.items() if name != "germinated"}
+
+
+@defect("update-hits-others", "tags", "PATCH", "update", "Updating one row changes another.", item=True)
+class UpdateHitsOthers(TableApi):
+    def change(self, key: Key, values: Row) -> None:
+        super().change(key, values)
+        super().change((7,), {"colour": values.get("colour", "#000000")})
+
+
+@defect("update-creates", "species", "PATCH", "update", "Updating a key that is not there answers 200.", item=True)
+class UpdateCreates(TableApi):
+    async def on_update(self, request: Request) -> Response:
+        try:
+            return await super().on_update(request)
+        except Refusal as refusal:
+            if refusal.status != 404:
+                raise
+            return self.row_answer(self.database.select(self.table, "LIMIT 1")[0])
+
+
+@defect("update-not-validated", "germination_tests", "PATCH", "update", "Update stores what create refuses.", item=True)
+class UpdateNotValidated(TableApi):
+    def violations(self, body: Any, partial: bool) -> list[dict[str, str]]:
+        found = super().violations(body, partial)
+        return [each for each in found if not partial or each["rule"] not in {"minimum", "maximum", "enum"}]
+
+
+@defect("update-answer-stale", "vaults", "PATCH", "update", "Update answers with the old row.", item=True)
+class UpdateAnswerStale(TableApi):
+    async def on_update(self, request: Request) -> Response:
+        before = self.fetch(self.key_of(request))
+        answer = await super().on_update(request)
+        return self.row_answer(before) if before else answer
+
+
+@defect("read-only-patched", "accessions", "PATCH", "update", "Update overwrites a read-only field.", item=True)
+class ReadOnlyPatched(TableApi):
+    async def on_update(self, request: Request) -> Response:
+        answer = await super().on_update(request)
+        body = await self.body(request)
+        if "created_at" in body:
+            self.change(self.key_of(request), {"created_at": body["created_at"]})
+        return answer
+
+
+@defect("replace-keeps-omitted", "accessions", "PUT", "replace", "Replace keeps what was left out.", item=True)
+class ReplaceKeepsOmitted(TableApi):
+    def replacement(self, values: Row, row: Row) -> Row:
+        return values
+
+
+@defect("replace-lost", "collectors", "PUT", "replace", "Replace answers 200, but nothing is stored.", item=True)
+class ReplaceLost(TableApi):
+    async def on_replace(self, request: Request) -> Response:
+        before = self.fetch(self.key_of(request))
+        answer = await super().on_replace(request)
+        if before:
+            self.change(self.key_of(request), {k: v for k, v in before.items() if k not in self.table.key})
+        return answer
+
+
+@defect(
+    "replace-required-lenient",
+    "vaults",
+    "PUT",
+    "replace",
+    "Replace accepts a record without a required field.",
+    item=True,
+)
+class ReplaceRequiredLenient(TableApi):
+    async def on_replace(self, request: Request) -> Response:
+        body = await self.body(request)
+        if isinstance(body, dict) and set(body) < {column.name for column in self.table.columns}:
+            return await self.on_update(request)
+        return await super().on_replace(request)
+
+    def body_types(self, method: str) -> set[str]:
+        return {"application/json", "application/merge-patch+json"}
+
+    def violations(self, body: Any, partial: bool) -> list[dict[str, str]]:
+        found = super().violations(body, partial)
+        return [each for each in found if not partial or "code" not in each["detail"]]
