@@ -338,6 +338,40 @@ class Miscounting(Library):
         return JSONResponse(body, answer.status_code)
 
 
+class Repeating(Library):
+    """Each page but the first begins with a row of the one before."""
+
+    async def listed(self, request: Request) -> Response:
+        answer = await super().listed(request)
+        body = json.loads(bytes(answer.body))
+        text = request.query_params.get("skip", "0")
+        start = int(text) if text.isdigit() else 0
+        if start and body.get("results"):
+            body["results"] = [self.shown(list(self.books.values())[start - 1]), *body["results"][:-1]]
+        return JSONResponse(body, answer.status_code)
+
+
+class Endless(Library):
+    """Past the end, the last page is served again."""
+
+    async def listed(self, request: Request) -> Response:
+        answer = await super().listed(request)
+        body = json.loads(bytes(answer.body))
+        if "results" in body and not body["results"]:
+            body["results"] = [self.shown(book) for book in list(self.books.values())[-3:]]
+        return JSONResponse(body, answer.status_code)
+
+
+class Stubborn(Library):
+    """The size that is asked for is ignored, though the contract describes it."""
+
+    async def listed(self, request: Request) -> Response:
+        text = request.query_params.get("skip", "0")
+        start = int(text) if text.isdigit() else 0
+        books = list(self.books.values())
+        return JSONResponse({"results": [self.shown(book) for book in books[start:]], "total": len(books)})
+
+
 class FurtherDefects(unittest.TestCase):
     def found(self, library: Library, style_checks: set[str]) -> list[Finding]:
         findings = told(run_on(library))
@@ -374,6 +408,19 @@ class FurtherDefects(unittest.TestCase):
     def test_total_that_counts_others(self) -> None:
         style: Style = replace(PLAIN, paging="skip")
         self.found(Miscounting(style), {"read.total"})
+
+    def paged(self, kind: type[Library]) -> list[Finding]:
+        return told(run_on(kind(replace(PLAIN, rows="results", paging="skip"))))
+
+    def test_pages_that_do_not_join(self) -> None:
+        titles = {each.title for each in self.paged(Repeating)}
+        self.assertIn("Pages do not join to the whole list", titles)
+
+    def test_rows_past_the_end(self) -> None:
+        self.assertEqual([each.check for each in self.paged(Endless)], ["page.past-end"])
+
+    def test_a_size_that_is_ignored(self) -> None:
+        self.assertEqual([each.title for each in self.paged(Stubborn)], ["A page holds more rows than were asked for"])
 
 
 if __name__ == "__main__":

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 Function = Callable[["Case"], AsyncIterator[Finding]]
 
-FAMILIES = ("access", "read", "create", "update", "replace", "delete", "errors", "shape")
+FAMILIES = ("access", "read", "create", "update", "replace", "delete", "page", "errors", "shape")
 
 
 class Skipped(Exception):

@@ -31,6 +31,7 @@ class State:
     values: Values | None = None
     #: Why its list cannot be used, rows cannot be made or removed; and what the role may not do.
     unusable: str = ""
+    pages_broken: str = ""
     may_not_read: str = ""
     may_not_create: str = ""
     not_creatable: str = ""

@@ -213,7 +213,7 @@ class Client:
         rows = self.rows_in(first.answer.json) if first.answer.ok else None
         if rows is None:
             return Listing((), {}, False, problem=_problem(first.answer), exchanges=(first,))
-        total = self._total(first.answer.json)
+        total = self.total_in(first.answer.json)
         pages, exchanges, complete = [rows], [first], True
         step = len(rows)
         if total is not None and total > most:
@@ -294,7 +294,8 @@ class Client:
             exchanges.append(current)
         return False
 
-    def _total(self, body: Any) -> int | None:
+    def total_in(self, body: Any) -> int | None:
+        """The number of all rows that a list's body gives; None where it gives none."""
         if self.resource.envelope.total is None:
             return None
         try:

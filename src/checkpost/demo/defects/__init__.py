@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from checkpost.demo.api import TableApi
-from checkpost.demo.defects import access, create, delete, read, rules, shape, update, values
+from checkpost.demo.defects import access, create, delete, page, read, rules, shape, update, values  # noqa: F401
 from checkpost.demo.defects.registry import DEFECTS, Defect
 
-__all__ = ["DEFECTS", "Defect", "access", "create", "delete", "handlers", "read", "rules", "shape", "update", "values"]
+__all__ = ["DEFECTS", "Defect", "handlers"]
 
 
 def handlers(names: Iterable[str]) -> Mapping[str, type[TableApi]]:

@@ -1,0 +1,335 @@
+"""Paging: pages of any size join to the same list, and odd sizes and positions are answered as documented."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Mapping
+from typing import Any
+from urllib.parse import urljoin, urlsplit
+
+from checkpost.checks.case import Case
+from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.contract.contract import Parameter
+from checkpost.contract.pointer import walk
+from checkpost.findings import Finding
+from checkpost.model.shape import shape_of
+from checkpost.wire.client import Key, Listing, Row
+from checkpost.wire.exchange import Exchange
+
+_MOST_PAGES = 12
+
+
+def _known(case: Case) -> Listing:
+    """The list as it was read whole before. Raises Skipped or Blocked where it does not serve."""
+    before = case.state.before
+    if before is None or before.problem:
+        raise Blocked(case.state.unusable or "its list was not read")
+    if not before.complete or before.repeated:
+        raise Skipped("the list could not be read whole to compare with")
+    if len(before.by_key) < 3 or len(before.by_key) != len(before.rows):
+        raise Skipped("the list has too few rows, or rows whose keys are not known")
+    return before
+
+
+def _parameter(case: Case, name: str | None) -> Parameter | None:
+    parameters = case.operation("list").parameters
+    return next((each for each in parameters if each.location == "query" and each.name == name), None)
+
+
+def _position(case: Case, number: int, size: int) -> dict[str, Any]:
+    """The query for page ``number`` (from 0) of a size."""
+    paging = case.resource.paging
+    position = number * size if paging.style == "offset" else paging.start + number
+    return {str(paging.limit): size, str(paging.position): position}
+
+
+async def _page(case: Case, query: Mapping[str, Any], situation: str) -> tuple[Exchange, list[Row] | None]:
+    exchange = await case.send("list", situation, query=query)
+    return exchange, case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
+
+
+def _needs_positions(case: Case) -> None:
+    paging = case.resource.paging
+    if paging.style not in {"offset", "page"} or paging.limit is None or paging.position is None:
+        raise Skipped("the contract describes no parameters for size and position")
+
+
+def _sizes(case: Case, rows: int) -> list[int]:
+    """Two sizes that do not divide the list evenly, of few enough pages."""
+    largest = case.resource.paging.largest or rows
+    wanted = [max(2, rows // 3), max(2, rows // 5 + 1)]
+    least = -(-rows // _MOST_PAGES)
+    return sorted({min(max(size, least), largest) for size in wanted})
+
+
+@check("page.joined", needs=("list",), cost=lambda resource: 10)
+async def pages_join(case: Case) -> AsyncIterator[Finding]:
+    """Do pages of any size join to the whole list, each row once?"""
+    _needs_positions(case)
+    repeated = _across_pages(case, case.state.before)
+    if repeated:
+        again = await case.listing()
+        if repeated & _across_pages(case, again):
+            case.state.pages_broken = "pages do not join to the whole list"
+            yield _not_joined(
+                case,
+                len(case.client.rows_in(again.exchanges[0].answer.json) or ()),
+                set(),
+                repeated,
+                list(again.exchanges),
+            )
+            return
+    before = _known(case)
+    for size in _sizes(case, len(before.rows)):
+        count = -(-len(before.rows) // size)
+        if count > _MOST_PAGES:
+            raise Skipped(f"the list has over {_MOST_PAGES} pages of the largest size")
+        pages = await asyncio.gather(*(_page(case, _position(case, number, size), "a page") for number in range(count)))
+        exchanges = [exchange for exchange, _ in pages]
+        if any(rows is None for _, rows in pages):
+            return  # why is told of the answer itself
+        lengths = [len(rows or ()) for _, rows in pages]
+        if max(lengths) > size:
+            case.state.pages_broken = "pages hold more rows than are asked for"
+            yield case.finding(
+                "error",
+                "contract",
+                "A page holds more rows than were asked for",
+                f"{size} rows at the most for {case.resource.paging.limit}={size}",
+                f"{max(lengths)} rows",
+                cause="any:page too long",
+                purpose="list",
+                place=_place(case, case.resource.paging.limit),
+                evidence=[exchanges[lengths.index(max(lengths))]],
+            )
+            return
+        if any(length < size for length in lengths[:-1]) and case.resource.paging.largest is None:
+            raise Skipped("pages are capped at a size that the contract does not tell")
+        keys = [case.client.key_of(row) for _, rows in pages for row in rows or ()]
+        lost, twice = _missing_and_repeated(keys, before)
+        if lost or twice:
+            again = await case.listing()
+            lost = {key for key in lost if key in again.by_key}
+            if again.complete and (lost or twice) and len(again.rows) == len(before.rows):
+                case.state.pages_broken = "pages do not join to the whole list"
+                yield _not_joined(case, size, lost, twice, exchanges)
+                return
+
+
+def _across_pages(case: Case, listing: Listing | None) -> set[Key]:
+    """The keys that stand on more than one page of a list that was read whole."""
+    if listing is None or not listing.complete or listing.repeated or len(listing.rows) == len(listing.by_key):
+        return set()
+    return _missing_and_repeated([case.client.key_of(row) for row in listing.rows], listing)[1]
+
+
+def _missing_and_repeated(keys: list[Key | None], before: Listing) -> tuple[set[Key], set[Key]]:
+    seen = [key for key in keys if key is not None]
+    return set(before.by_key) - set(seen), {key for key in seen if seen.count(key) > 1}
+
+
+def _not_joined(case: Case, size: int, lost: set[Key], twice: set[Key], exchanges: list[Exchange]) -> Finding:
+    def names(keys: set[Key]) -> str:
+        return ", ".join("/".join(map(str, key)) for key in sorted(keys, key=str)[:3])
+
+    seen = "; ".join(
+        words
+        for words in (f"missing: {names(lost)}" if lost else "", f"twice: {names(twice)}" if twice else "")
+        if words
+    )
+    return case.finding(
+        "error",
+        "expectation",
+        "Pages do not join to the whole list",
+        f"each row once in the pages of {size}",
+        seen,
+        cause="pages do not join",
+        purpose="list",
+        evidence=exchanges[:2],
+    )
+
+
+def _place(case: Case, name: str | None) -> Any:
+    parameter = _parameter(case, name)
+    return parameter.place if parameter else None
+
+
+@check("page.past-end", needs=("list",), cost=lambda resource: 1)
+async def past_the_end(case: Case) -> AsyncIterator[Finding]:
+    """Is there nothing behind the last page?"""
+    _needs_positions(case)
+    before = _known(case)
+    beyond = len(before.rows) + 1000
+    number = beyond if case.resource.paging.style == "page" else 0
+    query = _position(case, number, 10)
+    if case.resource.paging.style == "offset":
+        query[str(case.resource.paging.position)] = beyond
+    exchange, rows = await _page(case, query, "a page past the end")
+    if rows:
+        yield case.finding(
+            "error",
+            "expectation",
+            "A page past the end holds rows",
+            "no rows",
+            f"{len(rows)} rows at {case.resource.paging.position}={query[str(case.resource.paging.position)]}",
+            cause="past the end",
+            purpose="list",
+            place=_place(case, case.resource.paging.position),
+            evidence=[exchange],
+        )
+
+
+@check("page.default-size", needs=("list",), cost=lambda resource: 1)
+async def default_size(case: Case) -> AsyncIterator[Finding]:
+    """Does a list without a size have as many rows as the documented default says?"""
+    limit = _parameter(case, case.resource.paging.limit)
+    default = shape_of(limit.schema).keywords.get("default") if limit else None
+    if limit is None or not isinstance(default, int):
+        raise Skipped("the contract documents no default size")
+    before = _known(case)
+    exchange, rows = await _page(case, {}, "a page of the default size")
+    expected = min(default, len(before.rows))
+    if rows is not None and len(rows) != expected and abs(len(rows) - expected) > 2:
+        yield case.finding(
+            "error",
+            "contract",
+            "A page has not the documented default size",
+            f"{expected} rows, since the default of {limit.name} is {default}",
+            f"{len(rows)} rows",
+            cause="default size",
+            purpose="list",
+            place=limit.place,
+            evidence=[exchange],
+        )
+
+
+@check("page.odd-sizes", needs=("list",), cost=lambda resource: 4)
+async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
+    """Are sizes and positions that the contract rules out refused, or brought within its limits?"""
+    before = _known(case)
+    paging = case.resource.paging
+    tries: list[tuple[str, int, str]] = []
+    for name in (paging.limit, paging.position):
+        parameter = _parameter(case, name)
+        limits = shape_of(parameter.schema).keywords if parameter else {}
+        if isinstance(limits.get("minimum"), int):
+            tries.append((str(name), limits["minimum"] - 1, "below its minimum"))
+        if isinstance(limits.get("maximum"), int):
+            tries.append((str(name), limits["maximum"] + 1, "above its maximum"))
+    if not tries:
+        raise Skipped("the contract has no limits for size or position")
+    for name, value, words in tries:
+        exchange, rows = await _page(case, {name: value}, f"{name} {words}")
+        if rows is None:
+            continue
+        largest = paging.largest
+        served = largest is not None and name == paging.limit and len(rows) > largest
+        if served or len(rows) > len(before.rows) + 2:
+            yield case.finding(
+                "error",
+                "contract",
+                "A page is larger than the contract allows",
+                f"a refusal, or {largest} rows at the most",
+                f"{len(rows)} rows for {name}={value}",
+                cause="over the maximum",
+                purpose="list",
+                place=_place(case, name),
+                subjects=[f"{name} {words}"],
+                evidence=[exchange],
+            )
+        elif value < 0 and rows:
+            yield case.finding(
+                "warning",
+                "contract",
+                "A negative size or position is taken",
+                "a refusal: it is below the documented minimum",
+                f"{exchange.answer.status} with {len(rows)} rows for {name}={value}",
+                cause="negative taken",
+                purpose="list",
+                place=_place(case, name),
+                subjects=[name],
+                evidence=[exchange],
+            )
+
+
+@check("page.next-link", needs=("list",), cost=lambda resource: 8)
+async def next_links(case: Case) -> AsyncIterator[Finding]:
+    """Do the links to the next page lead through the whole list, and end?"""
+    pointer = case.resource.envelope.next
+    if pointer is None:
+        raise Skipped("the list has no link to the next page")
+    before = _known(case)
+    if case.state.pages_broken:
+        raise Blocked(case.state.pages_broken)
+    size = _sizes(case, len(before.rows))[-1]
+    query = {case.resource.paging.limit: size} if case.resource.paging.limit else {}
+    exchange = await case.send("list", "a first page", query=query)
+    exchanges, keys = [exchange], []
+    first = len(case.client.rows_in(exchange.answer.json) or ()) or 1
+    for _ in range(len(before.rows) // first + 3):
+        rows = case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
+        if rows is None:
+            yield _broken_link(case, exchanges, "a page of rows", str(exchange.answer.status or exchange.answer.detail))
+            return
+        keys += [case.client.key_of(row) for row in rows]
+        try:
+            link = walk(exchange.answer.json, pointer)
+        except LookupError:
+            link = None
+        if not isinstance(link, str) or not link:
+            break
+        url = urljoin(exchange.request.url, link)
+        if urlsplit(url)[:2] != urlsplit(exchange.request.url)[:2]:
+            raise Skipped("the link to the next page names another host, and was not followed")
+        exchange = await case.client.follow(url, case.check.name)
+        case.requests += 1
+        exchanges.append(exchange)
+    else:
+        yield _broken_link(case, exchanges, f"an end after {len(before.rows)} rows", "a link on every page")
+        return
+    lost, twice = _missing_and_repeated(keys, before)
+    again = await case.listing() if lost or twice else before
+    lost = {key for key in lost if key in again.by_key}
+    if (lost or twice) and len(again.rows) == len(before.rows):
+        seen = f"{len(lost)} rows missing, {len(twice)} twice"
+        yield _broken_link(case, exchanges, "each row once along the links", seen)
+    elif len(exchanges) > 1 and not (case.client.rows_in(exchanges[-1].answer.json) or ()):
+        yield _broken_link(case, exchanges[-2:], "no link on the last page", "a link to a page without rows")
+
+
+def _broken_link(case: Case, exchanges: list[Exchange], expected: str, seen: str) -> Finding:
+    return case.finding(
+        "error",
+        "contract",
+        "The links to the next page do not lead through the list",
+        expected,
+        seen,
+        cause="next link",
+        purpose="list",
+        evidence=exchanges[-2:],
+    )
+
+
+@check("page.total", needs=("list",), cost=lambda resource: 2)
+async def total_on_every_page(case: Case) -> AsyncIterator[Finding]:
+    """Is the total the same on every page?"""
+    _needs_positions(case)
+    before = _known(case)
+    if before.total is None:
+        raise Skipped("the list gives no total")
+    size = max(1, min(len(before.rows), case.resource.paging.largest or 30) // 3)
+    for number in (0, 1):
+        exchange, rows = await _page(case, _position(case, number, size), "a page")
+        total = case.client.total_in(exchange.answer.json) if rows is not None else None
+        if total is not None and total != before.total and total != (await case.listing()).total:
+            yield case.finding(
+                "error",
+                "contract",
+                "The total depends on the page",
+                f"{before.total} on every page",
+                f"{total} on page {number + 1} of size {size}",
+                cause="total by page",
+                purpose="list",
+                evidence=[exchange],
+            )
+            return
