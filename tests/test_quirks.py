@@ -183,6 +183,47 @@ class SoundQuirks(unittest.TestCase):
         remarks = {check.reason for check in result.checks if check.outcome == "passed" and check.reason}
         self.assertTrue(any("over 2000 rows" in remark for remark in remarks), remarks)
 
+    def test_a_key_taken_for_absent_is_never_a_row_that_was_not_read(self) -> None:
+        library = Library(replace(PLAIN, paging="skip"), 12_500)
+        before = copy.deepcopy(library.books)
+        touched: list[Any] = []
+
+        async def watched(request: Request, go: Any) -> Response:
+            key = request.url.path.rpartition("/")[2]
+            if request.method in {"PUT", "PATCH", "DELETE"} and key.isdigit() and int(key) in before:
+                touched.append((request.method, int(key)))
+            return await go(request)
+
+        app = library.app()
+        app.add_middleware(BaseHTTPMiddleware, dispatch=watched)
+        run_on(library, app=app)
+        self.assertEqual(touched, [])
+        self.assertEqual(library.books, before)
+
+    def test_a_client_chosen_key_is_not_one_of_a_row_that_was_not_read(self) -> None:
+        style = replace(STYLES[2], name="short keys", total="total")
+        library = Library(style, 2500)
+        contract = library.contract()
+        for name in ("Book", "NewBook"):
+            contract["components"]["schemas"][name]["properties"]["isbn"] |= {"pattern": "^978-[0-9]{3}$"}
+        # every key that the pattern allows is taken, and creating one again would overwrite it
+        library.books = {
+            f"978-{n:03d}": {**book, "isbn": f"978-{n:03d}"} for n, book in enumerate(library.books.values())
+        }
+        before = copy.deepcopy(library.books)
+        written: list[str] = []
+
+        async def overwriting(request: Request, go: Any) -> Response:
+            if request.method == "POST":
+                written.append(str(json.loads(await request.body() or b"{}").get("isbn")))
+            return await go(request)
+
+        app = library.app()
+        app.add_middleware(BaseHTTPMiddleware, dispatch=overwriting)
+        run_on(library, contract, app=app)
+        self.assertEqual([key for key in written if key in before], [])
+        self.assertEqual(library.books, before)
+
     def test_somebody_else_at_work_in_the_same_table(self) -> None:
         library = Library(PLAIN)
         stop = threading.Event()

@@ -25,6 +25,8 @@ from checkpost.wire.journal import Entry
 from checkpost.wire.strays import match
 
 _MOST_PARENTS = 50
+#: Where integer keys are taken for unused: far up in what 32 bits hold.
+_FAR_KEY = 2_000_000_000
 
 
 @dataclass(frozen=True)
@@ -208,7 +210,7 @@ class Case:
             if "delete" not in target.operations or self.world.journal is None:
                 return []
             other = Case(self.world, target, self.check, self.world.client(target))
-            own = (await other.own(1, quiet=True))[0]
+            own = (await other.own())[0]
             state.parents.append(own.key[0])
             return state.parents
 
@@ -249,6 +251,10 @@ class Case:
         known. A ``raw`` body is sent in the record's place. Raises Blocked where rows may not be made."""
         journal = self._writable()
         client_key = self.client.key_of(record) if self._client_keys else None
+        # an API that overwrites would do it to a row that was not read
+        untold = client_key not in self.state.created and not self._list_is_readable
+        if client_key and untold and not await self._vacant(client_key):
+            raise Blocked(f"whether a row has the key {client_key} already cannot be told")
         number = journal.intend(self.resource.name, dict(record), client_key)
         self.made.append(number)
         if "raw" not in request:
@@ -286,7 +292,7 @@ class Case:
         before = self.state.before
         return before is not None and key in before.by_key and key not in self.state.created
 
-    async def own(self, count: int = 1, full: bool = True, quiet: bool = False) -> list[Own]:
+    async def own(self, count: int = 1, full: bool = True) -> list[Own]:
         """New rows to work with. Raises Blocked if they cannot be made."""
         if self.state.not_creatable:
             raise Blocked(self.state.not_creatable)
@@ -300,8 +306,6 @@ class Case:
             if key is None:
                 raise Blocked(f"no row to work with could be made ({exchange.answer.status or exchange.answer.detail})")
             rows.append(Own(key, record, exchange))
-        if quiet:
-            self.made.clear()
         return rows
 
     # -- finding and removing rows ---------------------------------------------------------------------
@@ -372,15 +376,37 @@ class Case:
             each = self.resource.field(name)
             used = [known[index] for known in keys if index < len(known)]
             if each is not None and each.type == "integer":
-                largest = max((value for value in used if isinstance(value, int)), default=1000)
-                most = each.keywords.get("maximum", 2**31 - 1)
-                parts.append(int(min(largest + 10_000 + self.values.number(), most)))
+                largest = max((value for value in used if isinstance(value, int)), default=0)
+                value = max(_FAR_KEY, largest + 1_000_000) + self.values.number()
+                most = each.keywords.get("maximum")
+                parts.append(value if most is None else min(value, int(most) - self.values.number()))
             else:
                 value = self.values.plain(each) if each is not None else MISSING
                 if not isinstance(value, str | int) or value in used:
                     raise Skipped("no key that is certainly absent could be made")
                 parts.append(value)
+        if tuple(parts) in keys:
+            raise Skipped("no key that is certainly absent could be made")
         return tuple(parts)
+
+    async def vacant_key(self) -> Key:
+        """A key to write to that certainly no row has. Raises Skipped where that cannot be told."""
+        key = self.absent_key()
+        if not await self._vacant(key):
+            raise Skipped("no key that is certainly absent could be made")
+        return key
+
+    async def _vacant(self, key: Key) -> bool:
+        """Whether no row has a key: by reading it, and by the list if that was read whole."""
+        before = self.state.before
+        if before is not None and key in before.by_key:
+            return False
+        if not self.has("read"):
+            return self._list_is_readable
+        exchange, row = await self.read(key, "a key that is not there")
+        if exchange.answer.status in {400, 404, 410, 422}:
+            return True
+        return self._list_is_readable and (row is None or self.client.key_of(row) != key)
 
     # -- reporting -----------------------------------------------------------------------------------
 

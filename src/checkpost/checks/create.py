@@ -115,7 +115,7 @@ def stored_as_sent(
         return []
     evidence = [own.exchange, *reads]
     # what the list shows as it was sent is stored so: reading by key is at fault then
-    disputed = list(list_differs(case, own.key, row, listed, evidence))
+    disputed = list(list_differs(case, row, listed, evidence))
     found = list(changed_values(case, "create", own.record, row, evidence))
     if not found:
         found += answer_differs(case, "create", own.exchange, row, own.record)

@@ -113,9 +113,7 @@ async def stored_rows(case: Case, own: Own, listing: Listing | None) -> tuple[li
     return exchanges, read, listed
 
 
-def list_differs(
-    case: Case, key: object, read: Row | None, listed: Row | None, evidence: Sequence[Exchange]
-) -> Iterator[Finding]:
+def list_differs(case: Case, read: Row | None, listed: Row | None, evidence: Sequence[Exchange]) -> Iterator[Finding]:
     """A finding if the list shows an own row otherwise than reading it by key does."""
     if read is None or listed is None:
         return

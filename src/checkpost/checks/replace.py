@@ -86,7 +86,7 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
         )
     if case.has("list"):
         listing = await case.listing()
-        for found in list_differs(case, own.key, twice, listing.by_key.get(own.key), listing.exchanges[-1:]):
+        for found in list_differs(case, twice, listing.by_key.get(own.key), listing.exchanges[-1:]):
             yield found
 
 
@@ -179,6 +179,6 @@ async def read_only_is_kept(case: Case) -> AsyncIterator[Finding]:
 @check("replace.missing-key", needs=_NEEDS, creates=True, cost=lambda resource: 3)
 async def missing_key(case: Case) -> AsyncIterator[Finding]:
     """Is a replace of a key that is not there answered as documented?"""
-    key = case.absent_key()
+    key = await case.vacant_key()
     async for found in write_to_missing(case, "replace", key, await case.replacement(key)):
         yield found

@@ -58,7 +58,7 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         row = after
     if case.has("list"):
         listing = await case.listing()
-        for found in list_differs(case, own.key, row, listing.by_key.get(own.key), listing.exchanges[-1:]):
+        for found in list_differs(case, row, listing.by_key.get(own.key), listing.exchanges[-1:]):
             yield found
 
 
@@ -256,7 +256,7 @@ async def read_only_kept(case: Case, purpose: Purpose) -> AsyncIterator[Finding]
 @check("update.missing-key", needs=("update", "create", "delete"), creates=True, cost=lambda resource: 4)
 async def missing_key(case: Case) -> AsyncIterator[Finding]:
     """Is an update of a key that is not there answered with "not found"?"""
-    key = case.absent_key()
+    key = await case.vacant_key()
     row = dict((await case.own())[0].record)
     change = await _several(case, row)
     if not change:

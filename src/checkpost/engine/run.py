@@ -22,11 +22,12 @@ from checkpost.engine.preflight import preflight
 from checkpost.engine.target import Target
 from checkpost.findings import CheckResult, Finding, Outcome
 from checkpost.model.resource import Resource
-from checkpost.wire.client import Client, Key
+from checkpost.wire.client import Client, Key, Row
 from checkpost.wire.curl import curl
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.journal import FOLDER, Entry, Journal
 from checkpost.wire.session import Limits, Session
+from checkpost.wire.strays import marked
 from checkpost.wire.sweep import sweep
 
 
@@ -258,19 +259,21 @@ async def tidy(world: World) -> list[str]:
         if not state.created or resource is None:
             continue
         still_open = {entry.key for entry in journal.entries(name)}
-        for key in await _still_there(clients[name], state.created):
+        for key, row in (await _still_there(clients[name], state.created, world.mark)).items():
             if key not in still_open:
-                journal.created(journal.intend(name, None, key), key)
+                journal.created(journal.intend(name, row, key), key)
     left = [_named(entry) for entry in journal.entries()]
     journal.finish()
     return left
 
 
-async def _still_there(client: Client, created: set[Key]) -> list[Key]:
+async def _still_there(client: Client, created: set[Key], mark: str) -> dict[Key, Row]:
+    """The rows that are listed under keys of the run and bear its mark: without it, a row may be somebody
+    else's that was given the key of a deleted one."""
     if "list" not in client.resource.operations:
-        return []
+        return {}
     listing = await client.whole_list(MOST_ROWS, "tidy")
-    return [key for key in created if key in listing.by_key]
+    return {key: row for key, row in listing.by_key.items() if key in created and marked(row, mark)}
 
 
 def _named(entry: Entry) -> str:
