@@ -5,12 +5,11 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator, Mapping
 from typing import Any
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urlsplit
 
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.contract.contract import Parameter
-from checkpost.contract.pointer import walk
 from checkpost.findings import Finding
 from checkpost.model.shape import shape_of
 from checkpost.wire.client import Key, Listing, Row
@@ -257,8 +256,7 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
 @check("page.next-link", needs=("list",), cost=lambda resource: 8)
 async def next_links(case: Case) -> AsyncIterator[Finding]:
     """Do the links to the next page lead through the whole list, and end?"""
-    pointer = case.resource.envelope.next
-    if pointer is None:
+    if case.resource.envelope.next is None:
         raise Skipped("the list has no link to the next page")
     before = _known(case)
     if case.state.pages_broken:
@@ -274,13 +272,9 @@ async def next_links(case: Case) -> AsyncIterator[Finding]:
             yield _broken_link(case, exchanges, "a page of rows", str(exchange.answer.status or exchange.answer.detail))
             return
         keys += [case.client.key_of(row) for row in rows]
-        try:
-            link = walk(exchange.answer.json, pointer)
-        except LookupError:
-            link = None
-        if not isinstance(link, str) or not link:
+        url = case.client.next_url(exchange)
+        if url is None:
             break
-        url = urljoin(exchange.request.url, link)
         if urlsplit(url)[:2] != urlsplit(exchange.request.url)[:2]:
             raise Skipped("the link to the next page names another host, and was not followed")
         exchange = await case.client.follow(url, case.check.name)

@@ -275,13 +275,9 @@ class Client:
     ) -> bool:
         current = first
         for _ in range(MOST_PAGES):
-            try:
-                link = walk(current.answer.json, self.resource.envelope.next or "")
-            except LookupError:
-                link = None
-            if not isinstance(link, str) or not link:
+            url = self.next_url(current)
+            if url is None:
                 return True
-            url = urljoin(current.request.url, link)
             if urlsplit(url)[:2] != urlsplit(current.request.url)[:2] or sum(map(len, pages)) > most:
                 return False
             current = await self.follow(url, check)
@@ -293,6 +289,14 @@ class Client:
             pages.append(rows)
             exchanges.append(current)
         return False
+
+    def next_url(self, page: Exchange) -> str | None:
+        """The absolute URL that a page links to as the next one; None where it links to none."""
+        try:
+            link = walk(page.answer.json, self.resource.envelope.next or "")
+        except LookupError:
+            return None
+        return urljoin(page.request.url, link) if isinstance(link, str) and link else None
 
     def total_in(self, body: Any) -> int | None:
         """The number of all rows that a list's body gives; None where it gives none."""
