@@ -7,7 +7,6 @@ import os
 import sqlite3
 import subprocess
 import tempfile
-import time
 import unittest
 from pathlib import Path
 
@@ -326,10 +325,8 @@ class Mistakes(Folder):
 
 
 class Demo(Folder):
-    def test_the_example_runs_within_its_time_and_is_silent_on_the_sound_api(self) -> None:
-        started = time.monotonic()
+    def test_the_example_runs_and_is_silent_on_the_sound_api(self) -> None:
         done = checkpost("demo", folder=self.folder)
-        self.assertLess(time.monotonic() - started, 60)
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         sound, faulty = done.stdout.split("planted defects")
         self.assertIn("no findings", sound)
