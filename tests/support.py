@@ -64,7 +64,7 @@ def run_against(
     profile = Profile(folder, contract=contract, base_url=base_url, roles=roles)
     target = aim(profile, read_only, 10.0)
     planned = plan(target.model, families, resources, target.no_writes)
-    return asyncio.run(run(target, planned, Limits(), 1))
+    return asyncio.run(run(target, planned, Limits(timeout=60), 1))
 
 
 def run_on_stand_in(
@@ -77,7 +77,7 @@ def run_on_stand_in(
         return run_against(contract, None, folder, resources, families, role)
 
 
-def checkpost(*words: str, folder: Path, timeout: float = 120, **environment: str) -> subprocess.CompletedProcess[str]:
+def checkpost(*words: str, folder: Path, timeout: float = 300, **environment: str) -> subprocess.CompletedProcess[str]:
     """The installed command, run in a folder."""
     return subprocess.run(
         [str(COMMAND), *words],
