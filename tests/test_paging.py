@@ -13,7 +13,8 @@ from starlette.responses import JSONResponse
 from starlette.routing import Route
 
 from checkpost.model.infer import infer
-from checkpost.wire.client import Client, Listing
+from checkpost.wire.client import Client
+from checkpost.wire.listing import Listing
 from checkpost.wire.session import Limits, Session
 from tests.foreign import Served
 from tests.support import contract_of

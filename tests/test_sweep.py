@@ -11,8 +11,9 @@ from typing import Any
 from checkpost.errors import CheckPostError
 from checkpost.model.infer import infer
 from checkpost.store.runs import load, load_exchange, names, save, store_path
-from checkpost.wire.client import Client, Listing
+from checkpost.wire.client import Client
 from checkpost.wire.journal import Entry
+from checkpost.wire.listing import Listing
 from checkpost.wire.session import Limits, Session
 from checkpost.wire.strays import likeness, marked, match
 from checkpost.wire.sweep import sweep

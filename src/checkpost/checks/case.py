@@ -18,10 +18,11 @@ from checkpost.model.fields import inside
 from checkpost.model.resource import MISSING, Field, Purpose, Relation, Resource
 from checkpost.oracle.same import same
 from checkpost.values.plain import Values
-from checkpost.wire.client import Client, Key, Listing, Row
+from checkpost.wire.client import Client
 from checkpost.wire.curl import script
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.journal import Entry
+from checkpost.wire.listing import Key, Listing, Row
 from checkpost.wire.strays import match
 
 _MOST_PARENTS = 50

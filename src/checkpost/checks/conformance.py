@@ -14,8 +14,8 @@ from checkpost.contract.validators import Validators, Violation
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.resource import Resource, is_json_type
 from checkpost.model.shape import shape_of
-from checkpost.wire.client import Row
 from checkpost.wire.exchange import Answer, Exchange
+from checkpost.wire.listing import Row
 
 #: The checks that every answer goes through, with what each asks.
 CONFORMANCE = {

@@ -18,8 +18,8 @@ from checkpost.model.resource import MISSING, Field, Resource
 from checkpost.oracle.same import differences, same
 from checkpost.values.awkward import Variant, variants
 from checkpost.values.broken import Break
-from checkpost.wire.client import Key
 from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import Key
 
 #: A default that is an expression for the database to evaluate, and no value.
 _EXPRESSION = re.compile(r"\w\(.*\)|::|^CURRENT_|^now$|^uuid$|^autoincrement$", re.I)

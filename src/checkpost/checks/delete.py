@@ -10,8 +10,8 @@ from checkpost.checks.read import succeeded_on_missing
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Finding
 from checkpost.model.resource import Purpose
-from checkpost.wire.client import Key
 from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import Key
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 

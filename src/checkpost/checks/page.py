@@ -12,8 +12,8 @@ from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.contract.contract import Parameter
 from checkpost.findings import Finding
 from checkpost.model.shape import shape_of
-from checkpost.wire.client import Key, Listing, Row
 from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import Key, Listing, Row, next_url
 
 _MOST_PAGES = 12
 
@@ -272,7 +272,7 @@ async def next_links(case: Case) -> AsyncIterator[Finding]:
             yield _broken_link(case, exchanges, "a page of rows", str(exchange.answer.status or exchange.answer.detail))
             return
         keys += [case.client.key_of(row) for row in rows]
-        url = case.client.next_url(exchange)
+        url = next_url(case.client, exchange)
         if url is None:
             break
         if urlsplit(url)[:2] != urlsplit(exchange.request.url)[:2]:
@@ -316,7 +316,7 @@ async def total_on_every_page(case: Case) -> AsyncIterator[Finding]:
     size = max(1, min(len(before.rows), case.resource.paging.largest or 30) // 3)
     for number in (0, 1):
         exchange, rows = await _page(case, _position(case, number, size), "a page")
-        total = case.client.total_in(exchange.answer.json) if rows is not None else None
+        total = case.client.total_of(exchange.answer) if rows is not None else None
         if total is not None and total != before.total and total != (await case.listing()).total:
             yield case.finding(
                 "error",

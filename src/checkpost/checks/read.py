@@ -11,8 +11,9 @@ from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.world import MOST_ROWS
 from checkpost.findings import Finding
 from checkpost.oracle.same import differences
-from checkpost.wire.client import Client, Key, Listing, Row
+from checkpost.wire.client import Client
 from checkpost.wire.exchange import Exchange, Request
+from checkpost.wire.listing import Key, Listing, Row
 
 _SAMPLE = 12
 

@@ -11,8 +11,8 @@ from checkpost.checks.conformance import shown
 from checkpost.findings import Finding, Severity
 from checkpost.model.resource import Purpose
 from checkpost.oracle.same import change, differences, kept_by_server, same
-from checkpost.wire.client import Listing, Row
 from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import Listing, Row
 
 #: Changes to a value that some APIs make on purpose; they lose little.
 _MILD = {"space at the ends was cut off"}

@@ -16,8 +16,8 @@ from checkpost.findings import Finding
 from checkpost.model.resource import MISSING, Purpose
 from checkpost.oracle.same import differences, kept_by_server, same
 from checkpost.values.broken import Break
-from checkpost.wire.client import Row
 from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import Row
 
 _NEEDS: tuple[Purpose, ...] = ("create", "replace", "delete")
 

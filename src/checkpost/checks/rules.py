@@ -13,8 +13,8 @@ from checkpost.findings import Finding, Severity
 from checkpost.model.resource import MISSING, Purpose
 from checkpost.oracle.same import differences
 from checkpost.values.broken import Break, breaks
-from checkpost.wire.client import Row
 from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import Row
 
 
 def broken_by(case: Case, purpose: Purpose, record: Mapping[str, Any]) -> list[Break]:

@@ -18,8 +18,8 @@ from checkpost.model.resource import MISSING, Purpose
 from checkpost.oracle.same import change as alteration
 from checkpost.oracle.same import differences, kept_by_server, same
 from checkpost.values.broken import Break
-from checkpost.wire.client import Key, Listing, Row
 from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import Key, Listing, Row
 
 _NEEDS: tuple[Purpose, ...] = ("create", "update", "delete")
 

@@ -14,9 +14,10 @@ from checkpost.findings import Findings
 from checkpost.model.resource import Field, Model, Resource
 from checkpost.profile.credentials import Role
 from checkpost.values.plain import Values
-from checkpost.wire.client import Client, Key, Listing
+from checkpost.wire.client import Client
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.journal import Journal
+from checkpost.wire.listing import Key, Listing
 from checkpost.wire.session import Session
 
 #: A list of more rows than this is not read to its end.

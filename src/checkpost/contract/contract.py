@@ -47,6 +47,13 @@ class Parameter:
     description: str
     schema: Node | None
     place: Place
+    #: How arrays and objects are written (OpenAPI 3.1, 4.8.12): "" for the default of the location, which is
+    #: ``form`` in a query; ``explode`` gives each item a pair of its own.
+    style: str = ""
+    explode: bool = True
+    #: The media type of a value that is written as a body would be; "" for a plain one.
+    media_type: str = ""
+    examples: tuple[object, ...] = ()
 
 
 @dataclass(frozen=True)

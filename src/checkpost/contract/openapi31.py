@@ -137,7 +137,20 @@ class Reader:
                 str(each.raw("description", "")),
                 self.schema(each),
                 each.place,
+                str(each.raw("style", "")),
+                bool(each.raw("explode", each.raw("style", "form") in {"form", "deepObject"})),
+                next((str(name) for name in each.raw("content", None) or {}), ""),
+                self.examples(each),
             )
+
+    def examples(self, node: Node) -> tuple[object, ...]:
+        """The examples of a parameter: its own, and those given by name."""
+        found = [node.raw("example")] if node.raw("example") is not None else []
+        named = self.follow(node, "examples")
+        for _, each in self.members(named):
+            if isinstance(each.value, dict) and "value" in each.value:
+                found.append(each.value["value"])
+        return tuple(found)
 
     def schema(self, node: Node) -> Node | None:
         if isinstance(node.value, dict) and "schema" in node.value:

@@ -9,8 +9,8 @@ from urllib.parse import urljoin
 from checkpost.checks.world import MOST_ROWS, World
 from checkpost.errors import CheckPostError, NotCompleted
 from checkpost.model.resource import Resource
-from checkpost.wire.client import Listing
 from checkpost.wire.exchange import Exchange, Request
+from checkpost.wire.listing import Listing
 
 _MOST_HOPS = 10
 

@@ -22,10 +22,11 @@ from checkpost.engine.preflight import preflight
 from checkpost.engine.target import Target
 from checkpost.findings import CheckResult, Finding, Outcome
 from checkpost.model.resource import Resource
-from checkpost.wire.client import Client, Key, Row
+from checkpost.wire.client import Client
 from checkpost.wire.curl import curl
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.journal import FOLDER, Entry, Journal
+from checkpost.wire.listing import Key, Row
 from checkpost.wire.session import Limits, Session
 from checkpost.wire.strays import marked
 from checkpost.wire.sweep import sweep

@@ -11,7 +11,8 @@ from typing import Any
 class Correction:
     """What the profile says about one resource, over what the contract suggests. Pointers are JSON
     Pointers into bodies; ``paging`` names the parameters
-    (limit, offset or page, start, largest); ``references`` maps a field to the resource that it refers to."""
+    (limit, offset or page, start, largest), ``queries`` how filter, sort, select, count and aggregate are
+    spelled (docs/spellings.md); ``references`` maps a field to the resource that it refers to."""
 
     collection: str | None = None
     item: str | None = None
@@ -22,6 +23,7 @@ class Correction:
     total: str | None = None
     next: str | None = None
     paging: Mapping[str, Any] = field(default_factory=dict)
+    queries: Mapping[str, Any] = field(default_factory=dict)
     unique: tuple[str, ...] = ()
     read_only: tuple[str, ...] = ()
     references: Mapping[str, str] = field(default_factory=dict)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
+from checkpost.contract.contract import Operation
 from checkpost.contract.node import Node
 from checkpost.contract.pointer import join
 from checkpost.model.paths import normal
@@ -85,6 +86,27 @@ def next_pointer(schema: Node | None) -> str | None:
         if normal(name) in _NEXT and "string" in member.types
     ]
     return min(candidates, default=(0, None))[1]
+
+
+_CURSORS = ("nextcursor", "nexttoken", "nextpagetoken", "cursor", "continuationtoken", "endcursor", "next", "after")
+_TOTAL_HEADERS = ("x-total-count", "x-total", "total-count", "x-pagination-total", "x-total-results", "content-range")
+
+
+def cursor_pointer(schema: Node | None) -> str | None:
+    """Where the token for the next page stands."""
+    candidates = [
+        (_rank(name, _CURSORS), pointer)
+        for pointer, name, member in _members(shape_of(schema))
+        if normal(name) in _CURSORS and "string" in member.types
+    ]
+    return min(candidates, default=(0, None))[1]
+
+
+def total_header(operation: Operation | None) -> str:
+    """The documented header of a list's answer that gives the number of all rows; "" where there is none."""
+    names = [header.name for response in (operation.success() if operation else ()) for header in response.headers]
+    known = [name for name in names if name.lower() in _TOTAL_HEADERS]
+    return min(known, key=lambda name: _TOTAL_HEADERS.index(name.lower()), default="")
 
 
 def row_pointer(schema: Node | None, names: frozenset[str]) -> str | None:

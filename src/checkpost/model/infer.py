@@ -2,18 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.node import Node
 from checkpost.model.correction import Correction
-from checkpost.model.envelopes import next_pointer, row_pointer, rows_pointer, total_pointer
+from checkpost.model.envelopes import (
+    cursor_pointer,
+    next_pointer,
+    row_pointer,
+    rows_pointer,
+    total_header,
+    total_pointer,
+)
 from checkpost.model.fields import fields_of, inside
-from checkpost.model.keys import infer_key, infer_paging
+from checkpost.model.keys import infer_key
+from checkpost.model.paging import infer_paging
 from checkpost.model.paths import Family, families, normal
 from checkpost.model.paths import parameters as path_parameters
+from checkpost.model.queries import queries_of
 from checkpost.model.relations import relations_of
 from checkpost.model.resource import Constants, Doubt, Envelope, Model, Purpose, Reason, Resource, is_json_type
 from checkpost.model.shape import shape_of
@@ -39,13 +48,16 @@ def infer(
     resources: dict[str, Resource] = {}
     for family in families(by_path, stated):
         correction = corrections.get(family.name, _NONE)
-        resource = None if correction.skip else _resource(family, by_path, correction, parameters or {})
+        operations = contract.operations
+        resource = None if correction.skip else _resource(family, by_path, operations, correction, parameters or {})
         if resource is not None:
             resources[family.name] = resource
     for name, resource in resources.items():
         relations = relations_of(resource, resources, corrections.get(name, _NONE).references)
         resources[name] = replace(resource, relations=tuple(relations))
     used = {operation.place for each in resources.values() for operation in each.operations.values()}
+    aggregated = {each.queries.aggregating.path for each in resources.values() if each.queries.aggregating}
+    used |= {each.place for each in contract.operations if each.method == "GET" and each.path in aggregated}
     lacking = {operation.place: _constants(operation, parameters or {}).lacking for operation in contract.operations}
     others = tuple(
         (operation, _why_other(operation, corrections, lacking.get(operation.place, ())))
@@ -112,6 +124,7 @@ def _only_bulk(operation: Operation) -> bool:
 def _resource(
     family: Family,
     by_path: Mapping[str, Mapping[str, Operation]],
+    every: Sequence[Operation],
     correction: Correction,
     parameters: Mapping[str, Any],
 ) -> Resource | None:
@@ -156,6 +169,8 @@ def _resource(
         fields = tuple(replace(each, unique=True) if each.name == key.fields[0] else each for each in fields)
     next_at = correction.next or next_pointer(listed)
     required = {purpose: shape_of(node).required for purpose, node in inner.items()}
+    listing = operations.get("list")
+    paging = infer_paging(listing, next_at, cursor_pointer(listed), correction.paging)
     return Resource(
         name=family.name,
         collection=family.collection,
@@ -170,9 +185,11 @@ def _resource(
             row=row_at,
             body=wrapper,
             reason=_envelope_reason(rows, correction),
+            total_header=total_header(listing),
         ),
-        paging=infer_paging(operations.get("list"), next_at, correction.paging),
+        paging=paging,
         relations=(),
+        queries=queries_of(family.collection, listing, every, fields, paging, correction.queries, family.name),
         values=correction.values,
         constants=constants,
         fields_unstated=bool(names) and "additionalProperties" not in shape_of(row_schema).keywords,

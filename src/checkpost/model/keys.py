@@ -1,26 +1,16 @@
-"""The primary key of a resource and how its list is read whole."""
+"""The primary key of a resource."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
-from typing import Any, Literal
+from collections.abc import Sequence
+from typing import Literal
 
-from checkpost.contract.contract import Operation, Parameter
 from checkpost.model.paths import normal, parameters, singular
-from checkpost.model.resource import Field, Key, Paging, Reason
-from checkpost.model.shape import shape_of
+from checkpost.model.resource import Field, Key, Reason
 
 _KEY_NAMES = ("id", "_id", "key", "uuid", "guid", "pk", "code")
 _SAID = re.compile(r"\bprimary key\b", re.I)
-
-_LIMITS = ("limit", "size", "pagesize", "perpage", "take", "top", "first", "count", "max", "maxresults", "pagelimit")
-_OFFSETS = ("offset", "skip", "start", "pageoffset", "startindex", "from")
-_PAGES = ("page", "pagenumber", "pageno", "pageindex", "p")
-
-
-#: Names that mean paging even where the contract makes their values texts; ``from`` might be a date.
-_SURE = {*_LIMITS[:5], *_OFFSETS[:2], *_PAGES[:2]}
 
 
 def infer_key(resource: str, item: str | None, fields: Sequence[Field], stated: Sequence[str]) -> Key | None:
@@ -82,44 +72,3 @@ def _assigned(key: Sequence[str], fields: dict[str, Field]) -> Literal["server",
         if any(field.created for field in chosen) and len(chosen) == 1
         else ("client" if all(field.created for field in chosen) else "server")
     )
-
-
-def infer_paging(
-    operation: Operation | None, next_pointer: str | None, stated: Mapping[str, Any] | None = None
-) -> Paging:
-    """How the list is read whole: as the profile states, else from its query parameters and its body."""
-    if stated:
-        style: Literal["offset", "page", "none"] = "none"
-        if "offset" in stated or "page" in stated:
-            style = "offset" if "offset" in stated else "page"
-        position = stated.get("offset", stated.get("page"))
-        why = Reason("the profile says so", "stated")
-        return Paging(style, stated.get("limit"), position, stated.get("largest"), int(stated.get("start", 1)), why)
-    queries = [each for each in operation.parameters if each.location == "query"] if operation else []
-    limit, position = _find(queries, _LIMITS), _find(queries, _OFFSETS)
-    page = _find(queries, _PAGES)
-    most = shape_of(limit.schema).keywords.get("maximum") if limit else None
-    largest = int(most) if isinstance(most, int | float) else None
-    named = limit.name if limit else None
-    if position is not None and limit is not None:
-        why = Reason(f"the list takes {limit.name} and {position.name}", "likely")
-        return Paging("offset", named, position.name, largest, 0, why)
-    if page is not None:
-        keywords = shape_of(page.schema).keywords
-        start = keywords.get("default", keywords.get("minimum", 1))
-        why = Reason(f"the list takes {page.name}", "likely")
-        return Paging("page", named, page.name, largest, start if isinstance(start, int) else 1, why)
-    if next_pointer is not None:
-        return Paging("next", named, None, largest, 1, Reason(f"the list's body links on at {next_pointer}", "likely"))
-    return Paging("none", named, None, largest)
-
-
-def _find(queries: Sequence[Parameter], names: Sequence[str]) -> Parameter | None:
-    """The parameter with the likeliest of the names that takes a number, or may take one."""
-    for name in names:
-        for parameter in queries:
-            shape = shape_of(parameter.schema)
-            counts = shape.types <= {"integer", "number"} or (shape.types == {"string"} and name in _SURE)
-            if normal(parameter.name) == name and counts:
-                return parameter
-    return None

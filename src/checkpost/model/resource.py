@@ -8,6 +8,7 @@ from typing import Any, Literal
 
 from checkpost.contract.contract import Operation
 from checkpost.contract.node import Node
+from checkpost.model.spelling import Queries
 
 Certainty = Literal["stated", "likely", "guess"]
 #: What an operation is for, in the life of a row.
@@ -64,6 +65,18 @@ class Field:
         return str(self.keywords.get("format", ""))
 
     @property
+    def kind(self) -> str:
+        """What its values are when compared: ``number``, ``boolean``, ``date``, ``date-time``, ``uuid``,
+        ``text``, or "" where they have no order and no equality to rely on."""
+        if self.types and self.types <= {"integer", "number"}:
+            return "number"
+        if self.type == "boolean":
+            return "boolean"
+        if self.type == "string":
+            return self.format if self.format in {"date", "date-time", "uuid"} else "text"
+        return ""
+
+    @property
     def default(self) -> Any:
         return self.keywords.get("default", MISSING)
 
@@ -103,17 +116,28 @@ class Envelope:
     row: str | None
     body: str
     reason: Reason
+    #: The header that gives the number of all rows.
+    total_header: str = ""
 
 
 @dataclass(frozen=True)
 class Paging:
-    """How the list is read whole. ``start`` is the number of the first page."""
+    """How the list is read whole.
 
-    style: Literal["offset", "page", "next", "none"]
+    ``offset`` and ``page`` take a position (``start`` is the number of the first page), ``cursor`` the
+    token that stands at ``cursor_at`` (a JSON Pointer) in the body, ``next`` follows a link in the body,
+    ``link`` one in the Link header (RFC 8288), ``range`` asks with a Range header whose unit is ``unit``
+    (RFC 9110, 14; "" for bare numbers).
+    """
+
+    style: Literal["offset", "page", "cursor", "next", "link", "range", "none"]
     limit: str | None = None
     position: str | None = None
     largest: int | None = None
     start: int = 1
+    cursor: str | None = None
+    cursor_at: str = ""
+    unit: str = ""
     reason: Reason = field(default=Reason("no paging parameter is described", "likely"))
 
 
@@ -146,6 +170,7 @@ class Resource:
     #: Whether the contract leaves open what else a row may hold: neither ruled out nor allowed.
     fields_unstated: bool = False
     constants: Mapping[Purpose, Constants] = field(default_factory=dict)
+    queries: Queries = field(default_factory=Queries)
 
     def field(self, name: str) -> Field | None:
         return next((each for each in self.fields if each.name == name), None)

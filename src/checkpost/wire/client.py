@@ -2,43 +2,25 @@
 
 from __future__ import annotations
 
-import asyncio
 import json
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from typing import Any
-from urllib.parse import quote, unquote, urlencode, urljoin, urlsplit
+from urllib.parse import quote, unquote, urlsplit
 
 from checkpost.contract.contract import Operation
 from checkpost.contract.pointer import tokens, walk
 from checkpost.model.paths import PARAMETER
 from checkpost.model.resource import Constants, Purpose, Resource, is_json_type
 from checkpost.wire.exchange import Answer, Exchange, Request
+from checkpost.wire.listing import EVERYTHING, Asked, Key, Listing, Row, read_list
 from checkpost.wire.session import Session
 
-Key = tuple[Any, ...]
-Row = dict[str, Any]
+#: A query's parameters: by name, or as pairs where a name may stand twice.
+Query = Mapping[str, Any] | Sequence[tuple[str, Any]]
 #: Told of every answer to a documented operation: what was asked, the exchange, the situation in words.
 Observer = Callable[[Operation, Exchange, str], None]
 
-USUAL_PAGE = 100
 _IN_URLS = "%:/?#[]@!$&'()*+,;=-._~"
-MOST_PAGES = 500
-
-
-@dataclass(frozen=True)
-class Listing:
-    """The rows of a list. ``complete`` says whether all of them were read, ``partial`` why not, ``problem``
-    why there are none at all. ``repeated`` holds keys that stood twice in one answer."""
-
-    rows: tuple[Row, ...]
-    by_key: Mapping[Key, Row]
-    complete: bool
-    total: int | None = None
-    problem: str = ""
-    repeated: tuple[Key, ...] = ()
-    exchanges: tuple[Exchange, ...] = ()
-    partial: str = ""
 
 
 def wrap(record: Any, pointer: str) -> Any:
@@ -57,6 +39,15 @@ def request_media_type(operation: Operation) -> str:
     return next((name for name in usable if "*" not in name), "application/json")
 
 
+def pairs_of(query: Query) -> list[tuple[str, Any]]:
+    return list(query.items() if isinstance(query, Mapping) else query)
+
+
+def _part(text: Any) -> str:
+    """A name or value as it stands in a query (RFC 3986, 3.4); a space never as ``+``."""
+    return quote(str(text), safe="!$'()*,:@/?", errors="surrogatepass")
+
+
 class Client:
     """Requests on one resource as one role."""
 
@@ -68,11 +59,12 @@ class Client:
 
     # -- addresses ---------------------------------------------------------------------------------
 
-    def url(self, operation: Operation, key: Key | None = None, query: Mapping[str, Any] | None = None) -> str:
+    def url(self, operation: Operation, key: Key | None = None, query: Query = ()) -> str:
         """The URL of an operation; path parameters are filled with the key, in order."""
         parts = iter(key or ())
         path = PARAMETER.sub(lambda match: quote(str(next(parts, match[0])), safe=""), operation.path)
-        return self._base + path + (f"?{urlencode(query)}" if query else "")
+        written = "&".join(f"{_part(name)}={_part(value)}" for name, value in pairs_of(query))
+        return self._base + path + (f"?{written}" if written else "")
 
     def key_in_location(self, location: str) -> Key | None:
         """The key that a Location header's path holds, by the item path's template."""
@@ -99,7 +91,8 @@ class Client:
         purpose: Purpose,
         *,
         key: Key | None = None,
-        query: Mapping[str, Any] | None = None,
+        query: Query = (),
+        headers: Mapping[str, str] | None = None,
         record: Any = None,
         raw: bytes | None = None,
         media_type: str | None = None,
@@ -111,8 +104,9 @@ class Client:
         takes the place of the whole body."""
         operation = self.resource.operations[purpose]
         constants = self.resource.constants.get(purpose, Constants())
-        headers, body = dict(constants.headers), raw
-        query = {**constants.query, **(query or {})}
+        headers, body = {**constants.headers, **(headers or {})}, raw
+        asked = pairs_of(query)
+        query = [*((name, each) for name, each in constants.query.items() if name not in dict(asked)), *asked]
         if record is not None:
             body = json.dumps(wrap(record, self.resource.envelope.body), ensure_ascii=False).encode(
                 "utf-8", "surrogatepass"
@@ -132,9 +126,16 @@ class Client:
             self._observe(operation, exchange, situation)
         return exchange
 
-    async def follow(self, url: str, check: str = "") -> Exchange:
+    async def follow(
+        self, url: str, check: str = "", situation: str = "", headers: Mapping[str, str] | None = None
+    ) -> Exchange:
         """GET a link of this API. What may not stand in a URL is escaped, as browsers do."""
-        return await self.session.send(Request("GET", quote(url, safe=_IN_URLS), self.role), check)
+        exchange = await self.session.send(
+            Request("GET", quote(url, safe=_IN_URLS), self.role, dict(headers or {})), check
+        )
+        if self._observe is not None and situation:
+            self._observe(self.resource.operations["list"], exchange, situation)
+        return exchange
 
     # -- rows in answers ---------------------------------------------------------------------------
 
@@ -202,129 +203,26 @@ class Client:
 
     # -- whole lists -------------------------------------------------------------------------------
 
-    async def whole_list(self, most: int, check: str = "", situation: str = "the whole list") -> Listing:
-        """Read the list page by page. A list of over ``most`` rows is not read to its end."""
-        paging = self.resource.paging
-        size = min(paging.largest or USUAL_PAGE, 1000)
-        query: dict[str, Any] = {paging.limit: size} if paging.limit and paging.style != "none" else {}
-        if paging.style == "none" and paging.limit:
-            query = {paging.limit: min(paging.largest or most, most)}
-        first = await self.send("list", query=query, check=check, situation=situation)
-        rows = self.rows_in(first.answer.json) if first.answer.ok else None
-        if rows is None:
-            return Listing((), {}, False, problem=_problem(first.answer), exchanges=(first,))
-        total = self.total_in(first.answer.json)
-        pages, exchanges, complete = [rows], [first], True
-        step = len(rows)
-        if total is not None and total > most:
-            complete = False
-        elif total is not None and paging.largest is not None and size >= total and paging.limit:
-            pass  # by what the contract says of the limit, one page was to hold them all
-        elif paging.style in {"offset", "page"} and paging.position and rows and (total is None or total > step):
-            complete = await self._further(query, step, total, most, pages, exchanges, check, situation)
-        elif paging.style == "next":
-            complete = await self._linked(first, most, pages, exchanges, check)
-        elif paging.style == "none":
-            complete = total == step if total is not None else not query or step < next(iter(query.values()))
-        listing = self._listing(pages, exchanges, complete, total)
-        if not complete and (total is None or total <= most) and len(listing.rows) <= most:
-            return replace(listing, partial="its pages do not join to a whole list")
-        return replace(listing, partial="" if complete else f"it has over {most} rows")
-
-    async def _further(
-        self,
-        query: Mapping[str, Any],
-        step: int,
-        total: int | None,
-        most: int,
-        pages: list[list[Row]],
-        exchanges: list[Exchange],
-        check: str,
-        situation: str,
-    ) -> bool:
-        paging = self.resource.paging
-        assert paging.position is not None
-
-        async def page(number: int) -> Exchange:
-            position = number * step if paging.style == "offset" else paging.start + number
-            asked = {**query, str(paging.position): position}
-            return await self.send("list", query=asked, check=check, situation=situation)
-
-        if total is not None:
-            answers = await asyncio.gather(*(page(n) for n in range(1, min(MOST_PAGES, -(-total // step)))))
-        else:
-            answers = []
-            while len(answers) < MOST_PAGES and step * len(answers) < most:
-                answers.append(await page(len(answers) + 1))
-                found = self.rows_in(answers[-1].answer.json)
-                if not found or found == pages[0]:
-                    break
-            else:
-                return False
-        exchanges.extend(answers)
-        for exchange in answers:
-            rows = self.rows_in(exchange.answer.json) if exchange.answer.ok else None
-            if rows is None or (rows and rows == pages[0]):
-                return False
-            pages.append(rows)
-        # a page that is not full before the last one: the parameters do not mean what was taken for granted
-        return all(len(rows) == step for rows in pages[:-1]) or total is None or sum(map(len, pages)) >= total
-
-    async def _linked(
-        self, first: Exchange, most: int, pages: list[list[Row]], exchanges: list[Exchange], check: str
-    ) -> bool:
-        current = first
-        for _ in range(MOST_PAGES):
-            url = self.next_url(current)
-            if url is None:
-                return True
-            if urlsplit(url)[:2] != urlsplit(current.request.url)[:2] or sum(map(len, pages)) > most:
-                return False
-            current = await self.follow(url, check)
-            if self._observe is not None:
-                self._observe(self.resource.operations["list"], current, "a linked page")
-            rows = self.rows_in(current.answer.json) if current.answer.ok else None
-            if rows is None:
-                return False
-            pages.append(rows)
-            exchanges.append(current)
-        return False
-
-    def next_url(self, page: Exchange) -> str | None:
-        """The absolute URL that a page links to as the next one; None where it links to none."""
-        try:
-            link = walk(page.answer.json, self.resource.envelope.next or "")
-        except LookupError:
-            return None
-        return urljoin(page.request.url, link) if isinstance(link, str) and link else None
-
-    def total_in(self, body: Any) -> int | None:
-        """The number of all rows that a list's body gives; None where it gives none."""
-        if self.resource.envelope.total is None:
-            return None
-        try:
-            total = walk(body, self.resource.envelope.total)
-        except LookupError:
-            return None
-        return int(total) if isinstance(total, int | str) and str(total).isdigit() else None
-
-    def _listing(
-        self, pages: Sequence[list[Row]], exchanges: Sequence[Exchange], complete: bool, total: int | None
+    async def whole_list(
+        self, most: int, check: str = "", situation: str = "the whole list", asked: Asked = EVERYTHING
     ) -> Listing:
-        repeated: list[Key] = []
-        by_key: dict[Key, Row] = {}
-        for rows in pages:
-            seen: set[Key] = set()
-            for row in rows:
-                key = self.key_of(row)
-                if key is None:
-                    continue
-                if key in seen:
-                    repeated.append(key)
-                seen.add(key)
-                by_key[key] = row
-        rows = [row for page in pages for row in page]
-        return Listing(tuple(rows), by_key, complete, total, "", tuple(repeated), tuple(exchanges))
+        """Read the list, or what a query leaves of it, page by page. One of over ``most`` rows is not read
+        to its end."""
+        return await read_list(self, most, check, situation, asked)
+
+    def total_of(self, answer: Answer) -> int | None:
+        """The number of all rows that a list's answer gives, in its body or a header; None where it does
+        not."""
+        envelope = self.resource.envelope
+        total: Any = None
+        if envelope.total is not None:
+            try:
+                total = walk(answer.json, envelope.total)
+            except LookupError:
+                total = None
+        elif envelope.total_header:
+            total = (answer.header(envelope.total_header) or "").rpartition("/")[2].strip()
+        return int(total) if isinstance(total, int | str) and str(total).isdigit() else None
 
 
 def _first_rows(value: Any, depth: int) -> list[Row] | None:
@@ -336,14 +234,3 @@ def _first_rows(value: Any, depth: int) -> list[Row] | None:
             if rows is not None:
                 return rows
     return None
-
-
-def _problem(answer: Answer) -> str:
-    if answer.failure:
-        return answer.detail
-    if not answer.ok:
-        return f"it answers {answer.status}"
-    if not answer.parsed[0]:
-        kind = answer.media_type or "no media type"
-        return f"its answer ({kind}) is not JSON"
-    return "its answer holds no rows where the contract has them"

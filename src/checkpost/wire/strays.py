@@ -7,8 +7,8 @@ from typing import Any
 
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import same
-from checkpost.wire.client import Key, Listing
 from checkpost.wire.journal import Entry
+from checkpost.wire.listing import Key, Listing
 
 
 def marked(row: Mapping[str, Any], mark: str) -> bool:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 
-from checkpost.wire.client import Client, Key
+from checkpost.wire.client import Client
 from checkpost.wire.journal import Entry
+from checkpost.wire.listing import Key
 from checkpost.wire.strays import likeness, match
 
 _PASSES = 2

@@ -1,0 +1,95 @@
+"""How a list is read whole, told from its parameters, headers and body."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from typing import Any, Literal
+
+from checkpost.contract.contract import Operation, Parameter
+from checkpost.model.filtering import said_of
+from checkpost.model.paths import normal
+from checkpost.model.resource import Paging, Reason
+from checkpost.model.shape import shape_of
+
+_LIMITS = ("limit", "size", "pagesize", "perpage", "take", "top", "first", "count", "max", "maxresults", "pagelimit")
+_OFFSETS = ("offset", "skip", "start", "pageoffset", "startindex", "from")
+_PAGES = ("page", "pagenumber", "pageno", "pageindex", "p")
+_CURSORS = (
+    "cursor",
+    "pagetoken",
+    "pagecursor",
+    "continuationtoken",
+    "continuation",
+    "nexttoken",
+    "pageafter",
+    "after",
+    "startingafter",
+    "token",
+)
+#: Names that mean paging even where the contract makes their values texts; ``from`` might be a date.
+_SURE = {*_LIMITS[:5], *_OFFSETS[:2], *_PAGES[:2]}
+
+
+def infer_paging(
+    operation: Operation | None, next_pointer: str | None, cursor_pointer: str | None, stated: Mapping[str, Any]
+) -> Paging:
+    """How the list is read whole: as the profile states, else as the contract suggests."""
+    if stated:
+        style: Literal["offset", "page", "none"] = "none"
+        if "offset" in stated or "page" in stated:
+            style = "offset" if "offset" in stated else "page"
+        position = stated.get("offset", stated.get("page"))
+        why = Reason("the profile says so", "stated")
+        return Paging(
+            style, stated.get("limit"), position, stated.get("largest"), int(stated.get("start", 1)), reason=why
+        )
+    queries = [each for each in operation.parameters if each.location == "query"] if operation else []
+    limit, position = _find(queries, _LIMITS), _find(queries, _OFFSETS)
+    page = _find(queries, _PAGES)
+    most = shape_of(limit.schema).keywords.get("maximum") if limit else None
+    largest = int(most) if isinstance(most, int | float) else None
+    named = limit.name if limit else None
+    if position is not None and limit is not None:
+        why = Reason(f"the list takes {limit.name} and {position.name}", "likely")
+        return Paging("offset", named, position.name, largest, 0, reason=why)
+    if page is not None:
+        keywords = shape_of(page.schema).keywords
+        start = keywords.get("default", keywords.get("minimum", 1))
+        why = Reason(f"the list takes {page.name}", "likely")
+        return Paging("page", named, page.name, largest, start if isinstance(start, int) else 1, reason=why)
+    cursor = next((each for name in _CURSORS for each in queries if normal(each.name) == name), None)
+    if cursor is not None and cursor_pointer is not None and normal(cursor_pointer) != "next":
+        why = Reason(f"the list takes {cursor.name}, which its body gives at {cursor_pointer}", "likely")
+        return Paging("cursor", named, None, largest, 1, cursor.name, cursor_pointer, "", why)
+    if next_pointer is not None:
+        why = Reason(f"the list's body links on at {next_pointer}", "likely")
+        return Paging("next", named, None, largest, 1, cursor.name if cursor else None, "", "", why)
+    headers = {
+        header.name.lower() for response in (operation.success() if operation else ()) for header in response.headers
+    }
+    if "link" in headers:
+        why = Reason("the list's answer has a Link header (RFC 8288)", "likely")
+        return Paging("link", named, None, largest, 1, cursor.name if cursor else None, "", "", why)
+    asked = next((each for each in (operation.parameters if operation else ()) if each.name.lower() == "range"), None)
+    if asked is not None and asked.location == "header":
+        unit = re.search(r"\b([a-z][\w-]*)=(?:\d|\\d|\[0-9\]|\(|<|\{)", said_of(asked))
+        why = Reason("the list takes a Range header (RFC 9110, 14.2)", "stated")
+        return Paging("range", None, None, _largest_range(asked), 0, unit=unit[1] if unit else "", reason=why)
+    return Paging("none", named, None, largest)
+
+
+def _largest_range(parameter: Parameter) -> int | None:
+    said = re.search(r"at (?:the )?most (\d+)|maximum (?:of )?(\d+)|up to (\d+)", said_of(parameter), re.I)
+    return int(next(group for group in said.groups() if group)) if said else None
+
+
+def _find(queries: Sequence[Parameter], names: Sequence[str]) -> Parameter | None:
+    """The parameter with the likeliest of the names that takes a number, or may take one."""
+    for name in names:
+        for parameter in queries:
+            shape = shape_of(parameter.schema)
+            counts = shape.types <= {"integer", "number"} or (shape.types == {"string"} and name in _SURE)
+            if normal(parameter.name) == name and counts:
+                return parameter
+    return None

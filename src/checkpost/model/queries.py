@@ -1,0 +1,370 @@
+"""What can be asked of a list, and how it is written: filters, order, fields, totals, aggregates."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+
+from checkpost.contract.contract import Operation, Parameter
+from checkpost.model.envelopes import rows_pointer
+from checkpost.model.filtering import code_in, filterings_of, said_of
+from checkpost.model.paths import normal, plain
+from checkpost.model.query import Function
+from checkpost.model.resource import Field, Paging, Reason, is_json_type
+from checkpost.model.shape import shape_of
+from checkpost.model.spelling import ANY, Aggregating, Counting, Filtering, Queries, Selecting, Sorting
+from checkpost.model.vocabulary import function_of
+
+_SORTS = ("sort", "sortby", "orderby", "order", "ordering", "sorting", "sortfield", "sortcolumn", "sortkey")
+_DIRECTIONS = ("direction", "dir", "sortdirection", "sortdir", "sortorder", "orderdir", "orderdirection", "order")
+_SELECTS = ("select", "fields", "columns", "properties", "attributes", "only", "includefields")
+_COUNTS = ("count", "includetotal", "withtotal", "includecount", "withcount", "totalcount", "total", "counttotal")
+_GROUPS = ("group", "groupby", "by", "groups", "dimensions", "groupfields")
+_MEASURES = ("aggregate", "aggregates", "agg", "aggs", "metrics", "measures", "functions", "compute", "calculate")
+_AGGREGATIONS = ("aggregate", "aggregates", "aggregation", "aggregations", "stats", "statistics", "summary", "group")
+
+
+def queries_of(
+    collection: str | None,
+    operation: Operation | None,
+    operations: Iterable[Operation],
+    fields: Sequence[Field],
+    paging: Paging,
+    stated: Mapping[str, Any],
+    name: str,
+) -> Queries:
+    """What the list of a resource can be asked. ``stated`` is what the profile says of it, part by part."""
+    if operation is None:
+        return Queries()
+    names = [each.name for each in fields if each.shown]
+    by_name = {normal(each.name): each for each in reversed(operation.parameters) if each.location == "query"}
+    own = {normal(each) for each in names}
+    known = {word: each for word, each in by_name.items() if word not in own}
+    taken = {paging.limit, paging.position, paging.cursor} - {None}
+    sort = _first(known, _SORTS)
+    direction = next((known[word] for word in _DIRECTIONS if word in known and known[word] is not sort), None)
+    select = _first(known, _SELECTS) or _of_type(operation, name)
+    count = _first(known, _COUNTS)
+    counting = _counting(operation, count if count is None or count.name not in taken else None)
+    aggregating = _aggregating(collection, operation, operations, known, names)
+    used = [sort, direction, select, known.get("or"), *(known.get(word) for word in (*_GROUPS, *_MEASURES, "apply"))]
+    taken |= {each.name for each in used if each is not None}
+    if counting is not None:
+        taken.add(counting.parameter)
+    described = Queries(
+        filterings_of(operation, fields, {each for each in taken if each and normal(each) != "or"}),
+        _sortings(sort, direction, names) if sort is not None else (),
+        _selecting(select, names) if select is not None else None,
+        counting,
+        aggregating,
+    )
+    return stated_over(described, stated, collection or "")
+
+
+def _first(known: Mapping[str, Parameter], words: Iterable[str]) -> Parameter | None:
+    return next((known[word] for word in words if word in known), None)
+
+
+def _of_type(operation: Operation, name: str) -> Parameter | None:
+    """``fields[type]`` (JSON:API 1.1, sparse fieldsets), for the type of the list's own rows."""
+    found = [each for each in operation.parameters if re.fullmatch(r"fields\[[^\]]+\]", each.name)]
+    own = [each for each in found if normal(each.name[7:-1]) == normal(name)]
+    return (own or (found if len(found) == 1 else [None]))[0]  # type: ignore[list-item]
+
+
+def _choices(parameter: Parameter) -> list[str]:
+    """The values that the contract lists for a parameter, or for the items of one that is an array."""
+    shape = shape_of(parameter.schema)
+    listed = shape.keywords.get("enum") or shape_of(shape.item).keywords.get("enum") or []
+    return [str(each) for each in listed]
+
+
+def _separator(parameter: Parameter) -> str | None:
+    """What joins several values; None where the parameter is repeated (OpenAPI 3.1, 4.8.12)."""
+    if not shape_of(parameter.schema).is_array:
+        return ","
+    joins = {"spaceDelimited": " ", "pipeDelimited": "|"}
+    return None if parameter.explode else joins.get(parameter.style, ",")
+
+
+# -- order -----------------------------------------------------------------------------------------
+
+#: Spellings of descending and ascending, and what shows them in choices, examples or words.
+_STYLES: tuple[tuple[str, str, str], ...] = (
+    (
+        "{field}",
+        "-{field}",
+        r"(?<![\w-])-(?:FIELD)\b|[`'\"]-[`'\"]|\b(?:minus|hyphen)\b|(?:prefix\w*|leading)\W+(?:\w+\W+)?[`'\"]?-",
+    ),
+    ("{field}:asc", "{field}:desc", r"(?:FIELD):(?:asc|desc)\b"),
+    ("{field}.asc", "{field}.desc", r"(?:FIELD)\.(?:asc|desc)\b"),
+    ("{field} asc", "{field} desc", r"(?:FIELD) (?:asc|desc)\b"),
+    ("{field},asc", "{field},desc", r"(?:FIELD),(?:asc|desc)\b"),
+    ("{field}|asc", "{field}|desc", r"(?:FIELD)\|(?:asc|desc)\b"),
+    ("{field}_asc", "{field}_desc", r"(?:FIELD)_(?:asc|desc)\b"),
+    ("{field}_ASC", "{field}_DESC", r"(?:FIELD)_(?:ASC|DESC)\b"),
+    ("asc({field})", "desc({field})", r"\b(?:asc|desc)\((?:FIELD)\)"),
+)
+
+
+def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence[str]) -> tuple[Sorting, ...]:
+    """The ways in which the list may take an order: one that is described, or several to be tried."""
+    separator = _separator(parameter)
+    choices = _choices(parameter)
+    plain_choices = tuple(each for each in choices if each in names)
+    said = "\n".join([said_of(parameter), *choices])
+    pattern = "|".join([*map(re.escape, names), "field", "FIELD", "column", "name", "property", r"\{\w+\}", "<\\w+>"])
+    if direction is not None:
+        words = _direction_words(direction)
+        why = Reason(f"the list takes {parameter.name}, and {direction.name} for the direction", "stated")
+        return (
+            Sorting(
+                parameter.name,
+                "{field}",
+                "{field}",
+                why,
+                separator,
+                direction.name,
+                words,
+                plain_choices or None,
+                parameter.place,
+            ),
+        )
+
+    def made(style: tuple[str, str, str], why: Reason) -> Sorting:
+        ascending, descending, _ = style
+        among = tuple(name for name in names if descending.replace("{field}", name) in choices) if choices else ()
+        joined = None if separator == "," and "," in descending else separator
+        return Sorting(parameter.name, ascending, descending, why, joined, fields=among or None, place=parameter.place)
+
+    if parameter.name == "$orderby":
+        why = Reason("the list takes $orderby, as OData has it", "stated")
+        return (made(("{field} asc", "{field} desc", ""), why),)
+    for style in _STYLES:
+        if re.search(style[2].replace("FIELD", pattern), said, re.I if "_" not in style[1] else 0):
+            sorting = made(style, Reason(f"what is said of {parameter.name} shows {style[1]}", "likely"))
+            if style[0] == "{field}:asc" and plain_choices:
+                return (sorting,)
+            return (sorting,)
+    why = Reason(f"the list takes {parameter.name}, of whose form nothing is said", "guess")
+    return tuple(made(style, why) for style in _STYLES[:4])
+
+
+def _direction_words(direction: Parameter) -> tuple[str, str]:
+    choices = _choices(direction)
+    ascending = next((each for each in choices if normal(each).startswith("asc") or each == "1"), "asc")
+    descending = next((each for each in choices if normal(each).startswith("desc") or each == "-1"), "desc")
+    return ascending, descending
+
+
+# -- fields and totals -----------------------------------------------------------------------------
+
+
+def _selecting(parameter: Parameter, names: Sequence[str]) -> Selecting:
+    choices = tuple(each for each in _choices(parameter) if each in names)
+    why = Reason(f"the list takes {parameter.name}", "likely")
+    return Selecting(parameter.name, why, _separator(parameter), choices or None, parameter.place)
+
+
+def _counting(operation: Operation, parameter: Parameter | None) -> Counting | None:
+    if parameter is not None:
+        shape = shape_of(parameter.schema)
+        choices = _choices(parameter)
+        if "boolean" in shape.types or (not choices and shape.types <= {"string"}):
+            return Counting(
+                parameter.name, "true", Reason(f"the list takes {parameter.name}", "likely"), place=parameter.place
+            )
+        for word in ("exact", "true", "total", "1"):
+            if word in choices:
+                why = Reason(f"the list takes {parameter.name}={word}", "likely")
+                return Counting(parameter.name, word, why, place=parameter.place)
+    for each in operation.parameters:
+        if (
+            each.location == "header"
+            and each.name.lower() == "prefer"
+            and "count=exact" in said_of(each) + " ".join(_choices(each))
+        ):
+            why = Reason("the list takes a preference (RFC 7240) for the count", "stated")
+            return Counting("Prefer", "count=exact", why, True, each.place)
+    return None
+
+
+# -- aggregates ------------------------------------------------------------------------------------
+
+_OData: dict[Function, str] = {
+    "count": "$count as {alias}",
+    "distinct": "{field} with countdistinct as {alias}",
+    "sum": "{field} with sum as {alias}",
+    "avg": "{field} with average as {alias}",
+    "min": "{field} with min as {alias}",
+    "max": "{field} with max as {alias}",
+}
+
+
+def _aggregating(
+    collection: str | None,
+    listing: Operation,
+    operations: Iterable[Operation],
+    known: Mapping[str, Parameter],
+    names: Sequence[str],
+) -> Aggregating | None:
+    """Aggregates of a path beside the list's items, or of the list itself."""
+    if "apply" in known and known["apply"].name == "$apply":
+        rows = rows_pointer(_answer(listing), "")
+        why = Reason("the list takes $apply, as OData has it", "stated")
+        return Aggregating(
+            listing.path,
+            {each: text for each, text in _OData.items() if _named(each, text, said_of(known["apply"]))},
+            why,
+            "$apply",
+            "groupby(({fields}),aggregate({measures}))",
+            rows=rows[0] if rows else "",
+            filters=False,
+            alias="{alias}",
+            place=known["apply"].place,
+        )
+    base = plain(collection or "")
+    for operation in (*operations, listing):
+        rest = operation.path[len(base) :].strip("/_").lower() if operation.path.startswith(base) else ""
+        if operation.method != "GET" or (operation is not listing and normal(rest) not in (*_AGGREGATIONS, "count")):
+            continue
+        found = _functions(operation, names)
+        if found is not None:
+            return found
+        if normal(rest) == "count":
+            why = Reason(f"{operation.path} counts", "likely")
+            return Aggregating(operation.path, {"count": ""}, why, rows=None, place=operation.place)
+    return None
+
+
+def _named(function: Function, template: str, said: str) -> bool:
+    words = {"count": r"\$count", "distinct": "countdistinct", "avg": "average"}
+    return not said or bool(re.search(words.get(function, rf"\b{function}\b"), said))
+
+
+def _answer(operation: Operation) -> Any:
+    for response in operation.success():
+        for media in response.content:
+            if is_json_type(media.name) and media.schema is not None:
+                return media.schema
+    return None
+
+
+def _functions(operation: Operation, names: Sequence[str]) -> Aggregating | None:
+    """The aggregate functions that an operation's parameters name."""
+    queries = [each for each in operation.parameters if each.location == "query"]
+    group = next((each for each in queries if normal(each.name) in _GROUPS and each.name not in names), None)
+    functions: dict[Function, str] = {}
+    parameter = ""
+    separator: str | None = ","
+    fields: tuple[str, ...] = ()
+    for each in queries:
+        function = function_of(each.name)
+        if each.name in names:
+            continue
+        if normal(each.name) in _MEASURES:
+            functions, parameter, separator = _listed(said_of(each), _choices(each), names), each.name, _separator(each)
+        elif function is not None and not parameter:
+            choices = _choices(each)
+            flag = function == "count" and (shape_of(each.schema).types == {"boolean"})
+            functions[function] = f"{each.name}=" + ("true" if flag else "{field}" + ANY * (function == "count"))
+            separator = _separator(each)
+            fields = fields or tuple(name for name in choices if name in names)
+    if not functions or (operation.path and group is None and not parameter and len(functions) < 2):
+        return None
+    functions = {key: text.replace("{field}*", "{field}") for key, text in functions.items()}
+    rows = rows_pointer(_answer(operation), "")
+    said = " ".join(said_of(each) for each in queries if function_of(each.name) == "count")
+    if "count" in functions and "{field}" in functions["count"] and not parameter and ANY in said:
+        functions["count"] = functions["count"].replace("{field}", ANY)
+    joined = "{fields}"
+    return Aggregating(
+        operation.path,
+        functions,
+        Reason(f"{operation.path} takes {', '.join(sorted(functions))}", "likely"),
+        parameter,
+        f"{group.name}={joined}" if group else "",
+        separator,
+        rows[0] if rows else None,
+        fields or None,
+        tuple(each for each in _choices(group) if each in names) or None if group else None,
+        place=(group or queries[0]).place,
+    )
+
+
+def _listed(said: str, choices: Sequence[str], names: Sequence[str]) -> dict[Function, str]:
+    """Functions in one parameter: ``sum(field)``, ``sum:field``, ``field:sum``, ``field.sum()``."""
+    text = "\n".join([code_in(said), *choices])
+    pattern = "|".join([*map(re.escape, names), "field", "FIELD", "column", r"\{\w+\}", r"\*"])
+    functions: dict[Function, str] = {}
+    forms = (
+        (rf"\b(?P<fn>\w+)\((?:{pattern})\)", "{fn}({field})"),
+        (rf"\b(?P<fn>\w+)(?P<sep>[:.])(?:{pattern})(?!\w)", "{fn}{sep}{field}"),
+        (rf"(?:{pattern})\.(?P<fn>\w+)\(\)", "{field}.{fn}()"),
+        (rf"(?:{pattern})(?P<sep>[:.])(?P<fn>\w+)\b", "{field}{sep}{fn}"),
+    )
+    for expression, template in forms:
+        found = [each for each in re.finditer(expression, text) if function_of(each["fn"])]
+        if not found:
+            continue
+        made = template.replace("{sep}", found[0].groupdict().get("sep") or "")
+        words = {each["fn"] for each in found} | {word for word in re.findall(r"\w+", said) if function_of(word)}
+        for word in sorted(words):
+            function = function_of(word)
+            if function is not None and word not in {"total", "minimum", "maximum", "unique"}:
+                functions.setdefault(function, made.replace("{fn}", word))
+        if re.search(r"(?<!\w)count(?![\w(:.])", text):
+            functions["count"] = "count"
+        elif "count" in functions and "*" in text:
+            functions["count"] = functions["count"].replace("{field}", ANY)
+        return functions
+    return functions
+
+
+# -- what the profile says -------------------------------------------------------------------------
+
+
+def _frozen(said: Mapping[str, Any]) -> dict[str, Any]:
+    return {key: tuple(each) if isinstance(each, list) else each for key, each in said.items()}
+
+
+def stated_over(described: Queries, stated: Mapping[str, Any], collection: str) -> Queries:
+    """The profile's spellings in the place of those that the contract suggests."""
+    why = Reason("the profile says so", "stated")
+    filterings, sortings = described.filterings, described.sortings
+    selecting, counting, aggregating = described.selecting, described.counting, described.aggregating
+    if "filter" in stated:
+        said: dict[str, Any] = dict(stated["filter"] or {})
+        operators = said.pop("operators", {})
+        parameter = said.pop("parameter", "")
+        form = said.pop("form", "expression" if parameter else "parameters")
+        renamed = {"and": "conjunction", "or": "disjunction", "not": "negation"}
+        more: dict[str, Any] = {
+            str(renamed.get(key, key)): tuple(each) if isinstance(each, list) else each for key, each in said.items()
+        }
+        if "bare" in more:
+            more["bare"] = frozenset(more["bare"])
+        templates = {(ANY, operator): text for operator, text in operators.items()}
+        filterings = (Filtering(form, templates, why, parameter, **more),) if operators else ()
+    if "sort" in stated:
+        said = dict(stated["sort"] or {})
+        parameter = said.pop("parameter", "sort")
+        ascending, descending = said.pop("ascending", "{field}"), said.pop("descending", "{field}")
+        more = _frozen(said)
+        sortings = (Sorting(parameter, ascending, descending, why, **more),) if stated["sort"] else ()
+    if "select" in stated:
+        said = dict(stated["select"] or {})
+        selecting = Selecting(said.pop("parameter", "fields"), why, **said) if stated["select"] else None
+    if "count" in stated:
+        said = dict(stated["count"] or {})
+        parameter = said.get("header") or said.get("parameter", "count")
+        value = str(said.get("value", "true"))
+        counting = Counting(parameter, value, why, "header" in said) if stated["count"] else None
+    if "aggregate" in stated:
+        said = dict(stated["aggregate"] or {})
+        path = said.pop("path", collection)
+        more = _frozen(said)
+        functions = more.pop("functions", {})
+        aggregating = Aggregating(path, functions, why, **more) if functions else None
+    return Queries(filterings, sortings, selecting, counting, aggregating)

@@ -1,0 +1,244 @@
+"""Reading a list to its end, however it is paged, and telling when that is not possible."""
+
+from __future__ import annotations
+
+import asyncio
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Any
+from urllib.parse import urljoin, urlsplit
+
+from checkpost.contract.pointer import walk
+from checkpost.wire.exchange import Answer, Exchange
+
+if TYPE_CHECKING:
+    from checkpost.wire.client import Client
+
+Key = tuple[Any, ...]
+Row = dict[str, Any]
+
+USUAL_PAGE = 100
+MOST_PAGES = 500
+_LINK = re.compile(r'<([^<>]*)>((?:\s*;\s*[\w*-]+\s*=\s*(?:"[^"]*"|[^\s";,]+))*)')
+#: A status of answers that hold a part of a list, or say that there is none there (RFC 9110, 15.3.7, 15.5.17).
+_NOT_THERE = 416
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What a list is asked for beside its paging: query parameters and headers."""
+
+    pairs: tuple[tuple[str, Any], ...] = ()
+    headers: Mapping[str, str] = field(default_factory=dict)
+
+
+EVERYTHING = Asked()
+
+
+@dataclass(frozen=True)
+class Listing:
+    """The rows of a list. ``complete`` says whether all of them were read, ``partial`` why not, ``problem``
+    why there are none at all. ``repeated`` holds keys that stood twice in one answer."""
+
+    rows: tuple[Row, ...]
+    by_key: Mapping[Key, Row]
+    complete: bool
+    total: int | None = None
+    problem: str = ""
+    repeated: tuple[Key, ...] = ()
+    exchanges: tuple[Exchange, ...] = ()
+    partial: str = ""
+
+
+def linked(answer: Answer, relation: str) -> str | None:
+    """The target of a Link header with this relation (RFC 8288, 3); None where there is none."""
+    for name, value in answer.headers:
+        if name.lower() != "link":
+            continue
+        for target, parameters in _LINK.findall(value):
+            said = re.search(r';\s*rel\s*=\s*"?([^";]*)"?', parameters, re.I)
+            if said and relation in said[1].lower().split():
+                return str(target)
+    return None
+
+
+def next_url(client: Client, page: Exchange) -> str | None:
+    """The absolute URL of the page after this one, by the link in its body or header, or by the token that
+    it gives; None where it gives none."""
+    paging = client.resource.paging
+    if paging.style == "link":
+        link = linked(page.answer, "next")
+        return urljoin(page.request.url, link) if link else None
+    pointer = paging.cursor_at if paging.style == "cursor" else client.resource.envelope.next
+    try:
+        link = walk(page.answer.json, pointer or "")
+    except LookupError:
+        return None
+    if not isinstance(link, str | int) or isinstance(link, bool) or link == "":
+        return None
+    token = paging.style == "cursor" or (paging.cursor and not re.search(r"[/?]", str(link)))
+    return with_cursor(client, page, str(link)) if token else urljoin(page.request.url, str(link))
+
+
+def with_cursor(client: Client, page: Exchange, token: str) -> str:
+    """The URL of a page with another cursor."""
+    from yarl import URL
+
+    return str(URL(page.request.url, encoded=True).update_query({str(client.resource.paging.cursor): token}))
+
+
+def position_of(client: Client, number: int, size: int) -> Asked:
+    """What asks for page ``number`` (from 0) of a size, where a list can be asked by position."""
+    paging = client.resource.paging
+    if paging.style == "range":
+        unit = f"{paging.unit}=" if paging.unit else ""
+        headers = {"Range": f"{unit}{number * size}-{number * size + size - 1}"}
+        return Asked((), headers if paging.unit else {**headers, "Range-Unit": "items"})
+    position = number * size if paging.style == "offset" else paging.start + number
+    named = ((paging.limit, size), (paging.position, position))
+    return Asked(tuple((name, value) for name, value in named if name))
+
+
+async def read_list(client: Client, most: int, check: str, situation: str, asked: Asked) -> Listing:
+    """Read what ``asked`` leaves of a list, page by page. See ``Client.whole_list``."""
+    paging = client.resource.paging
+    size = min(paging.largest or USUAL_PAGE, 1000)
+    counting = client.resource.queries.counting
+    pairs, headers = list(asked.pairs), dict(asked.headers)
+    if counting is not None and counting.header:
+        headers.setdefault(counting.parameter, counting.value)
+    elif counting is not None and counting.parameter not in dict(pairs):
+        pairs.append((counting.parameter, counting.value))
+    if paging.limit:
+        pairs.append((paging.limit, size if paging.style != "none" else min(paging.largest or most, most)))
+    if paging.style == "range":
+        size = min(paging.largest or 1000, 1000)
+        headers.update(position_of(client, 0, size).headers)
+    reader = _Reader(client, most, check, situation, pairs, headers)
+    first = await client.send("list", query=pairs, headers=headers, check=check, situation=situation)
+    rows = client.rows_in(first.answer.json) if first.answer.ok else None
+    if rows is None and first.answer.status == _NOT_THERE and client.total_of(first.answer) == 0:
+        return Listing((), {}, True, 0, exchanges=(first,))
+    if rows is None:
+        return Listing((), {}, False, problem=_problem(first.answer), exchanges=(first,))
+    total = client.total_of(first.answer)
+    reader.pages.append(rows)
+    reader.exchanges.append(first)
+    step, complete = len(rows), True
+    if total is not None and total > most:
+        complete = False
+    elif total is not None and paging.largest is not None and size >= total and paging.limit:
+        pass  # by what the contract says of the limit, one page was to hold them all
+    elif (paging.style in {"offset", "page"} and paging.position and rows and (total is None or total > step)) or (
+        paging.style == "range" and rows and total is not None and total > step
+    ):
+        complete = await reader.further(step, total)
+    elif paging.style in {"next", "cursor", "link"}:
+        complete = await reader.along()
+    elif paging.style in {"none", "range"}:
+        complete = total == step if total is not None else not paging.limit or step < dict(pairs)[paging.limit]
+    listing = reader.listing(complete, total)
+    if not complete and (total is None or total <= most) and len(listing.rows) <= most:
+        return replace(listing, partial="its pages do not join to a whole list")
+    return replace(listing, partial="" if complete else f"it has over {most} rows")
+
+
+class _Reader:
+    """The pages of one list as they come in."""
+
+    def __init__(
+        self,
+        client: Client,
+        most: int,
+        check: str,
+        situation: str,
+        pairs: Sequence[tuple[str, Any]],
+        headers: Mapping[str, str],
+    ) -> None:
+        self.client, self.most, self.check, self.situation = client, most, check, situation
+        self.pairs, self.headers = pairs, headers
+        self.pages: list[list[Row]] = []
+        self.exchanges: list[Exchange] = []
+
+    async def further(self, step: int, total: int | None) -> bool:
+        """The pages behind the first, by position; side by side where the total is known."""
+        client, pages = self.client, self.pages
+
+        async def page(number: int) -> Exchange:
+            asked = position_of(client, number, step)
+            position = dict(asked.pairs)
+            if client.resource.paging.limit:
+                position.pop(client.resource.paging.limit, None)  # the size stays what it was
+            return await client.send(
+                "list",
+                query=[*self.pairs, *position.items()],
+                headers={**self.headers, **asked.headers},
+                check=self.check,
+                situation=self.situation,
+            )
+
+        if total is not None:
+            answers = await asyncio.gather(*(page(n) for n in range(1, min(MOST_PAGES, -(-total // step)))))
+        else:
+            answers = []
+            while len(answers) < MOST_PAGES and step * len(answers) < self.most:
+                answers.append(await page(len(answers) + 1))
+                found = client.rows_in(answers[-1].answer.json)
+                if not found or found == pages[0]:
+                    break
+            else:
+                return False
+        self.exchanges.extend(answers)
+        for exchange in answers:
+            rows = client.rows_in(exchange.answer.json) if exchange.answer.ok else None
+            if rows is None or (rows and rows == pages[0]):
+                return False
+            pages.append(rows)
+        # a page that is not full before the last one: the parameters do not mean what was taken for granted
+        return all(len(rows) == step for rows in pages[:-1]) or total is None or sum(map(len, pages)) >= total
+
+    async def along(self) -> bool:
+        """The pages behind the first, each by what the one before says of it."""
+        current = self.exchanges[0]
+        for _ in range(MOST_PAGES):
+            url = next_url(self.client, current)
+            if url is None:
+                return True
+            foreign = urlsplit(url)[:2] != urlsplit(current.request.url)[:2]
+            if foreign or sum(map(len, self.pages)) > self.most:
+                return False
+            current = await self.client.follow(url, self.check, "a linked page", self.headers)
+            rows = self.client.rows_in(current.answer.json) if current.answer.ok else None
+            if rows is None:
+                return False
+            self.pages.append(rows)
+            self.exchanges.append(current)
+        return False
+
+    def listing(self, complete: bool, total: int | None) -> Listing:
+        repeated: list[Key] = []
+        by_key: dict[Key, Row] = {}
+        for rows in self.pages:
+            seen: set[Key] = set()
+            for row in rows:
+                key = self.client.key_of(row)
+                if key is None:
+                    continue
+                if key in seen:
+                    repeated.append(key)
+                seen.add(key)
+                by_key[key] = row
+        every = [row for page in self.pages for row in page]
+        return Listing(tuple(every), by_key, complete, total, "", tuple(repeated), tuple(self.exchanges))
+
+
+def _problem(answer: Answer) -> str:
+    if answer.failure:
+        return answer.detail
+    if not answer.ok:
+        return f"it answers {answer.status}"
+    if not answer.parsed[0]:
+        kind = answer.media_type or "no media type"
+        return f"its answer ({kind}) is not JSON"
+    return "its answer holds no rows where the contract has them"
