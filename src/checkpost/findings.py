@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Literal
+from typing import Any, Literal
 
 from checkpost.contract.contract import Operation
 from checkpost.contract.errors import Place
@@ -14,6 +14,16 @@ Severity = Literal["error", "warning", "note"]
 Basis = Literal["contract", "profile", "standard", "expectation"]
 Outcome = Literal["passed", "failed", "skipped", "blocked"]
 SEVERITIES: tuple[Severity, ...] = ("note", "warning", "error")
+
+
+@dataclass(frozen=True)
+class Differing:
+    """A row that is not as it should be in an answer: ``how`` (missing, surplus, out of order, …), its key as
+    text, and the fields that matter."""
+
+    how: str
+    key: str
+    values: Mapping[str, Any]
 
 
 @dataclass(frozen=True)
@@ -38,6 +48,7 @@ class Finding:
     reproduce: str = ""
     count: int = 1
     source: str = ""
+    rows: tuple[Differing, ...] = ()
 
     @property
     def key(self) -> tuple[str, str | None, str, str]:

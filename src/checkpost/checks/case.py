@@ -13,7 +13,7 @@ from checkpost.checks.world import MOST_ROWS, State, World
 from checkpost.contract.contract import Operation
 from checkpost.contract.errors import Place
 from checkpost.contract.node import Node
-from checkpost.findings import Basis, Finding, Severity, operation_name
+from checkpost.findings import Basis, Differing, Finding, Severity, operation_name
 from checkpost.model.fields import inside
 from checkpost.model.resource import MISSING, Field, Purpose, Relation, Resource
 from checkpost.oracle.same import same
@@ -86,6 +86,8 @@ class Case:
     async def send(self, purpose: Purpose, situation: str, **request: Any) -> Exchange:
         """Send an operation that creates nothing. See ``Client.send``."""
         self.requests += 1
+        if purpose not in {"list", "read"}:
+            self.state.writes += 1
         return await self.client.send(purpose, check=self.check.name, situation=situation, **request)
 
     async def read(self, key: Key, situation: str = "reading a row") -> tuple[Exchange, Row | None]:
@@ -352,6 +354,7 @@ class Case:
         if entry.key is None or entry.key not in self.state.created or self._foreign(entry.key):
             return
         self.requests += 1
+        self.state.writes += 1
         exchange = await self.client.send("delete", key=entry.key, check=self.check.name, situation="tidying up")
         if exchange.answer.ok or exchange.answer.status in {404, 410}:
             self.world.journal.gone(entry.number)
@@ -425,8 +428,10 @@ class Case:
         subjects: Iterable[str] = (),
         evidence: Sequence[Exchange] = (),
         operation: tuple[str, str] | None = None,
+        rows: Sequence[Differing] = (),
     ) -> Finding:
-        """A departure; ``purpose`` names the operation at fault, ``evidence`` the exchanges that show it."""
+        """A departure; ``purpose`` names the operation at fault, ``evidence`` the exchanges that show it,
+        ``rows`` the rows that differ."""
         stated = self.resource.operations.get(purpose) if purpose else None
         return Finding(
             check=self.check.name,
@@ -445,4 +450,5 @@ class Case:
             exchanges=tuple(exchange.number for exchange in evidence),
             reproduce=script(evidence, self.world.roles, self.client),
             source=self.check.name,
+            rows=tuple(rows),
         )

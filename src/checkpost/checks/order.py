@@ -2,11 +2,24 @@
 
 from __future__ import annotations
 
-from checkpost.checks import access, create, delete, errors, page, read, replace, update
+from checkpost.checks import (
+    access,
+    aggregate,
+    create,
+    delete,
+    errors,
+    filter,
+    page,
+    read,
+    replace,
+    select,
+    sort,
+    update,
+)
 from checkpost.checks.registry import CHECKS, Check
 
 #: The families in an engineer's order, and before them the checks that the others build on.
-_MODULES = (read, create, delete, access, update, replace, page, errors)
+_MODULES = (read, create, delete, access, update, replace, page, filter, sort, select, aggregate, errors)
 _GATES = ("read.list", "create.stored", "delete.gone")
 
 

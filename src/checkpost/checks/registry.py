@@ -14,7 +14,21 @@ if TYPE_CHECKING:
 
 Function = Callable[["Case"], AsyncIterator[Finding]]
 
-FAMILIES = ("access", "read", "create", "update", "replace", "delete", "page", "errors", "shape")
+FAMILIES = (
+    "access",
+    "read",
+    "create",
+    "update",
+    "replace",
+    "delete",
+    "page",
+    "filter",
+    "sort",
+    "select",
+    "aggregate",
+    "errors",
+    "shape",
+)
 
 
 class Skipped(Exception):

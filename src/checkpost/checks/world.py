@@ -6,12 +6,15 @@ import asyncio
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
+from urllib.parse import parse_qsl, urlsplit
 
 from checkpost.checks.conformance import Observation, conform, undocumented_fields
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.validators import Validators
 from checkpost.findings import Findings
 from checkpost.model.resource import Field, Model, Resource
+from checkpost.model.spelling import Filtering, Sorting
+from checkpost.oracle.columns import Snapshot
 from checkpost.profile.credentials import Role
 from checkpost.values.plain import Values
 from checkpost.wire.client import Client
@@ -46,6 +49,15 @@ class State:
     used: set[Key] = field(default_factory=set)
     created: set[Key] = field(default_factory=set)
     answers: dict[str, int] = field(default_factory=dict)
+    #: Writes that were sent; what was read before one may be out of date behind it.
+    writes: int = 0
+    snapshot: tuple[int, Snapshot] | None = None
+    replies: dict[Any, Any] = field(default_factory=dict)
+    #: How filters and sorting turned out to be spelled, and why they cannot be used.
+    filtering: Filtering | None = None
+    sorting: Sorting | None = None
+    unfiltered: str = ""
+    unsorted: str = ""
 
 
 @dataclass
@@ -91,7 +103,7 @@ class World:
         answers = self.state(resource.name).answers
         kind = "refusal" if exchange.answer.status >= 400 else "answer"
         answers[kind] = answers.get(kind, 0) + 1
-        observation = Observation(resource.name, operation, exchange, situation)
+        observation = Observation(resource.name, operation, exchange, situation, _reshaped(resource, exchange))
         self.findings.add(conform(observation, self.validators))
         if exchange.answer.ok and not exchange.check.endswith(".rules"):
             listed = operation is resource.operations.get("list")
@@ -102,3 +114,13 @@ class World:
     def valid(self, field: Field, value: Any) -> bool:
         """Whether the contract allows a value for a field in a request body."""
         return field.node is None or self.validators.is_valid(field.node, value, "request")
+
+
+def _reshaped(resource: Resource, exchange: Exchange) -> bool:
+    """Whether rows were asked for with fewer fields, or as aggregates: they need not hold every field."""
+    queries = resource.queries
+    own = {queries.selecting.parameter} if queries.selecting else set()
+    if queries.aggregating is not None and queries.aggregating.parameter:
+        own.add(queries.aggregating.parameter)
+    asked = urlsplit(exchange.request.url).query
+    return any(name in own for name, _ in parse_qsl(asked, keep_blank_values=True))

@@ -33,6 +33,14 @@ EXAMPLE = (
     show_default=True,
     help="The port for --serve; 0 takes a free one.",
 )
+@click.option(
+    "--spelling",
+    default="brackets",
+    show_default=True,
+    metavar="NAME",
+    help="How the stand-in's lists are queried; --list-spellings names the ways.",
+)
+@click.option("--list-spellings", is_flag=True, help="List the ways in which the stand-in's lists can be queried.")
 @click.option("--database", default=":memory:", metavar="FILE", help="Keep the tables in a file [default: in memory].")
 @click.option(
     "--folder",
@@ -41,10 +49,26 @@ EXAMPLE = (
     show_default=True,
     help="Where the example's profile and runs are put.",
 )
-def demo(serve: bool, defects: tuple[str, ...], list_defects: bool, port: int, database: str, folder: Path) -> None:
+def demo(
+    serve: bool,
+    defects: tuple[str, ...],
+    list_defects: bool,
+    port: int,
+    spelling: str,
+    list_spellings: bool,
+    database: str,
+    folder: Path,
+) -> None:
     """Serve a made-up seed bank's data API on this machine and run the complete example against it."""
     from checkpost.demo.defects import DEFECTS
+    from checkpost.demo.spellings import SPELLINGS
 
+    if list_spellings:
+        for each in SPELLINGS.values():
+            click.echo(f"{each.name:<10} {each.says}")
+        return
+    if spelling not in SPELLINGS:
+        raise CheckPostError(f"There is no spelling {spelling!r}; the spellings are {', '.join(SPELLINGS)}.")
     for name in defects:
         if name not in DEFECTS:
             import difflib
@@ -54,15 +78,16 @@ def demo(serve: bool, defects: tuple[str, ...], list_defects: bool, port: int, d
             raise CheckPostError(f"There is no planted defect {name!r}; {hint}")
     if list_defects:
         for defect in DEFECTS.values():
-            click.echo(f"{defect.name:<26} {defect.method + ' ' + defect.path:<28} {defect.says}")
+            where = f"{defect.method} {defect.path}"
+            click.echo(f"{defect.name:<26} {defect.spelling:<9} {where:<32} {defect.says}")
         return
     if serve:
-        _serve(defects, database, port)
+        _serve(defects, database, port, spelling)
         return
-    sys.exit(_example(defects or EXAMPLE, folder))
+    sys.exit(_example(defects or EXAMPLE, folder, spelling))
 
 
-def _serve(defects: tuple[str, ...], database: str, port: int) -> None:
+def _serve(defects: tuple[str, ...], database: str, port: int, spelling: str) -> None:
     from checkpost.demo.seedbank import TOKENS, VARIABLES
     from checkpost.demo.server import serve
 
@@ -70,10 +95,10 @@ def _serve(defects: tuple[str, ...], database: str, port: int) -> None:
         click.echo("Tokens of the made-up users:", err=True)
         for token, (user, role) in TOKENS.items():
             click.echo(f"  export {VARIABLES[user]}={token}  # {user}, {role}", err=True)
-    serve(defects, database, port)
+    serve(defects, database, port, spelling)
 
 
-def _example(defects: tuple[str, ...], folder: Path) -> int:
+def _example(defects: tuple[str, ...], folder: Path, spelling: str) -> int:
     """Survey, a run on the sound stand-in, a run on one with planted defects; the exit status."""
     from rich.console import Console
 
@@ -84,13 +109,13 @@ def _example(defects: tuple[str, ...], folder: Path) -> int:
     console = Console(highlight=False)
     folder.mkdir(parents=True, exist_ok=True)
     console.rule("A sound API: every promise kept", align="left", style="dim")
-    with own_process() as address:
+    with own_process(spelling=spelling) as address:
         sound, unchanged = _run(address.base_url, address.contract_url, folder)
     show(sound)
     _compare(console, unchanged)
     console.print()
     console.rule(f"The same API with {len(defects)} planted defects", align="left", style="dim")
-    with own_process(defects) as address:
+    with own_process(defects, spelling=spelling) as address:
         faulty, _ = _run(address.base_url, address.contract_url, folder)
     show(faulty)
     console.print(f"[dim]The profile and both runs are in {folder}: cd {folder} && checkpost show[/dim]")

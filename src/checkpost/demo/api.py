@@ -17,20 +17,15 @@ from starlette.requests import Request
 from starlette.responses import Response
 from starlette.routing import Route
 
-from checkpost.demo.database import Database, Row
-from checkpost.demo.description import LARGEST_BODY, LARGEST_PAGE, USUAL_PAGE, create_schema, describe, patch_schema
+from checkpost.demo.answers import Refusal, json_answer
+from checkpost.demo.database import Database, Row, decode
+from checkpost.demo.description import LARGEST_BODY, create_schema, describe, patch_schema
+from checkpost.demo.question import Group, Measure, Sql, Test, Wanted, Where, expression, measure_sql, test_sql
+from checkpost.demo.spellings import SPELLINGS, USUAL, Spelling
 from checkpost.demo.tables import Column, Table
 
 Key = tuple[Any, ...]
 BASE = "/v1"
-
-
-class Refusal(Exception):
-    """A request that is refused, as the problem document (RFC 9457) that says so."""
-
-    def __init__(self, status: int, title: str, detail: str, errors: Sequence[Mapping[str, str]] = ()) -> None:
-        super().__init__(detail)
-        self.status, self.title, self.detail, self.errors = status, title, detail, list(errors)
 
 
 class Caller:
@@ -40,18 +35,13 @@ class Caller:
         self.user, self.role = user, role
 
 
-def json_answer(
-    body: Any, status: int = 200, headers: Mapping[str, str] | None = None, media_type: str = "application/json"
-) -> Response:
-    text = json.dumps(body, ensure_ascii=False)
-    return Response(text.encode("utf-8", "surrogatepass"), status, dict(headers or {}), media_type)
-
-
 class TableApi:
     """What the API does with one table. A planted defect overrides one of these methods."""
 
-    def __init__(self, table: Table, database: Database, tokens: Mapping[str, tuple[str, str]]) -> None:
-        self.table, self.database, self.tokens = table, database, tokens
+    def __init__(
+        self, table: Table, database: Database, tokens: Mapping[str, tuple[str, str]], spelling: Spelling
+    ) -> None:
+        self.table, self.database, self.tokens, self.spelling = table, database, tokens, spelling
         self._create_rules = self._compiled(create_schema(table))
         self._patch_rules = self._compiled(patch_schema(table))
 
@@ -222,9 +212,6 @@ class TableApi:
     def created(self, key: Key, row: Row) -> Response:
         return self.row_answer(row, 201, {"Location": self.location(key)})
 
-    def page(self, rows: list[Row], total: int, next_page: str | None) -> Response:
-        return json_answer({"items": [self.present(row) for row in rows], "total": total, "next": next_page})
-
     def problem(self, refusal: Refusal) -> Response:
         body: dict[str, Any] = {
             "type": "about:blank",
@@ -239,31 +226,106 @@ class TableApi:
 
     # -- the operations ------------------------------------------------------------------------
 
-    def listed(self, condition: str, values: list[Any], limit: int, offset: int) -> list[Row]:
-        order = ", ".join(f'"{name}"' for name in self.table.key)
-        return self.database.select(
-            self.table, f"{condition} ORDER BY {order} LIMIT ? OFFSET ?", [*values, limit, offset]
-        )
+    def tested(self, test: Test) -> Sql:
+        """One comparison as SQL."""
+        return test_sql(test)
+
+    def conditioned(self, where: Where) -> Sql:
+        """A condition as SQL."""
+        if isinstance(where, Test):
+            return self.tested(where)
+        parts = [self.conditioned(part) for part in where.parts]
+        values = [value for _, own in parts for value in own]
+        return self.joined(where, [sql for sql, _ in parts]), values
+
+    def joined(self, group: Group, parts: list[str]) -> str:
+        if group.word == "not":
+            return f"NOT ({parts[0]})"
+        return "(" + f" {group.word.upper()} ".join(parts) + ")"
+
+    def matching(self, caller: Caller, wanted: Wanted) -> Sql:
+        """The rows that a question is about, as SQL with its values: those that the caller sees and that
+        satisfy its condition."""
+        scope, values = self.scope(caller)
+        if wanted.where is None:
+            return scope, values
+        sql, own = self.conditioned(wanted.where)
+        return f"{scope} AND {sql}" if scope else f"WHERE {sql}", [*values, *own]
+
+    def ordering(self, wanted: Wanted) -> str:
+        """The order as SQL; the key decides between rows that are equal."""
+        keys = [self.ordered(name, descending) for name, descending in wanted.order]
+        return ", ".join([*keys, *(f'"{name}"' for name in self.table.key)])
+
+    def ordered(self, name: str, descending: bool) -> str:
+        return expression(self.table.column(name)) + (" DESC" if descending else "")
+
+    def counted(self, matching: Sql) -> int:
+        return self.database.count(self.table, *matching)
+
+    def listed(self, matching: Sql, wanted: Wanted) -> list[Row]:
+        condition, values = matching
+        rest = f"{condition} ORDER BY {self.ordering(wanted)} LIMIT ? OFFSET ?"
+        return self.database.select(self.table, rest, [*values, wanted.limit, wanted.offset])
+
+    def selected(self, row: Row, wanted: Wanted) -> Row:
+        """A row as a list shows it: the fields asked for, and the key."""
+        shown = self.present(row)
+        if not wanted.select:
+            return shown
+        return {name: value for name, value in shown.items() if name in wanted.select or name in self.table.key}
+
+    def following(self, wanted: Wanted, total: int) -> int | None:
+        """Where the next page begins; None on the last one."""
+        after = wanted.offset + wanted.limit
+        return after if after < total else None
 
     async def on_list(self, request: Request) -> Response:
         caller = self.caller(request)
         self.permit(caller, "read")
-        limit = self._number(request, "limit", 1, LARGEST_PAGE, USUAL_PAGE)
-        offset = self._number(request, "offset", 0, 2**62, 0)
-        condition, values = self.scope(caller)
-        total = self.database.count(self.table, condition, values)
-        after = offset + limit
-        next_page = f"{BASE}{self.table.path}?limit={limit}&offset={after}" if after < total else None
-        return self.page(self.listed(condition, values, limit, offset), total, next_page)
+        wanted = self.spelling.wanted(request, self.table)
+        if wanted.measures:
+            rows = self.aggregated(self.matching(caller, wanted), wanted)
+            return self.spelling.answer(self, request, wanted, rows, len(rows), None)
+        matching = self.matching(caller, wanted)
+        total = self.counted(matching)
+        shown = [self.selected(row, wanted) for row in self.listed(matching, wanted)]
+        return self.page(request, wanted, shown, total)
 
-    @staticmethod
-    def _number(request: Request, name: str, least: int, most: int, default: int) -> int:
-        text = request.query_params.get(name)
-        if text is None:
-            return default
-        if not re.fullmatch(r"[0-9]{1,18}", text) or not least <= int(text) <= most:
-            raise Refusal(400, "Not readable", f"{name} has to be a whole number from {least} to {most}.")
-        return int(text)
+    def page(self, request: Request, wanted: Wanted, rows: list[Row], total: int) -> Response:
+        return self.spelling.answer(self, request, wanted, rows, total, self.following(wanted, total))
+
+    async def on_aggregate(self, request: Request) -> Response:
+        caller = self.caller(request)
+        self.permit(caller, "read")
+        wanted = self.spelling.aggregates_wanted(request, self.table)
+        if not wanted.measures:
+            raise Refusal(400, "Not readable", "Nothing is asked for.")
+        rows = self.aggregated(self.matching(caller, wanted), wanted)
+        return json_answer(self.spelling.aggregated(rows, wanted))
+
+    def aggregated(self, matching: Sql, wanted: Wanted) -> list[Row]:
+        """A row for each group, with the group's values and each measure by its name."""
+        condition, values = matching
+        measures = [self.measured(measure) for measure in wanted.measures]
+        groups = [f'"{name}"' for name in wanted.groups]
+        grouped = f" GROUP BY {', '.join(groups)} ORDER BY {', '.join(groups)}" if groups else ""
+        sql = f'SELECT {", ".join([*groups, *measures])} FROM "{self.table.name}" {condition}{grouped}'
+        rows = []
+        for line in self.database.connection.execute(sql, values):
+            row = {
+                name: decode(self.table.column(name), stored) for name, stored in zip(wanted.groups, line, strict=False)
+            }
+            told = zip(wanted.measures, line[len(groups) :], strict=True)
+            row |= {measure.name: self.rounded(measure, value) for measure, value in told}
+            rows.append(row)
+        return rows
+
+    def measured(self, measure: Measure) -> str:
+        return measure_sql(measure)
+
+    def rounded(self, measure: Measure, value: Any) -> Any:
+        return round(value, 6) if isinstance(value, float) else value
 
     async def on_create(self, request: Request) -> Response:
         caller = self.caller(request)
@@ -328,8 +390,10 @@ class TableApi:
         methods = {"GET": self.on_read, "DELETE": self.on_delete}
         if self.table.updatable:
             methods |= {"PUT": self.on_replace, "PATCH": self.on_update}
+        beside = self.table.path + self.spelling.aggregates
         return [
             self._route(self.table.path, {"GET": self.on_list, "POST": self.on_create}),
+            *([self._route(beside, {"GET": self.on_aggregate})] if self.spelling.aggregates else []),
             self._route(self.table.path + item, methods),
         ]
 
@@ -356,11 +420,14 @@ def build_app(
     database: Database,
     tokens: Mapping[str, tuple[str, str]],
     handlers: Mapping[str, type[TableApi]] | None = None,
+    spelling: str = USUAL,
 ) -> Starlette:
-    """The ASGI application; ``handlers`` gives tables another handler than the sound one."""
+    """The ASGI application; ``handlers`` gives tables another handler than the sound one, ``spelling`` names
+    how lists are queried."""
+    spelled = SPELLINGS[spelling]
 
     def document(request: Request) -> dict[str, Any]:
-        return describe(tables, str(request.base_url).rstrip("/") + BASE)
+        return describe(tables, str(request.base_url).rstrip("/") + BASE, spelled)
 
     async def as_json(request: Request) -> Response:
         return Response(json.dumps(document(request), indent=1), media_type="application/json")
@@ -379,5 +446,5 @@ def build_app(
     routes = [Route("/openapi.json", as_json), Route("/openapi.yaml", as_yaml)]
     for table in tables:
         if table.exposed:
-            routes += (handlers or {}).get(table.name, TableApi)(table, database, tokens).routes()
+            routes += (handlers or {}).get(table.name, TableApi)(table, database, tokens, spelled).routes()
     return Starlette(routes=routes, exception_handlers={404: not_found})

@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
+from checkpost.demo.spellings.base import Spelling
 from checkpost.demo.tables import Column, Table
 
 Json = dict[str, Any]
 
 LARGEST_BODY = 1_000_000
-LARGEST_PAGE = 200
-USUAL_PAGE = 50
 
 _REASONS = {
     400: "The request cannot be read.",
@@ -20,6 +19,7 @@ _REASONS = {
     404: "No row has this key.",
     409: "The change conflicts with other rows.",
     413: "The body is too large.",
+    416: "The list has no such rows.",
     415: "The body's media type is not supported.",
     422: "A value breaks a rule of its field.",
 }
@@ -98,34 +98,15 @@ def _security(table: Table, action: str) -> list[Json]:
     return [{"bearer": []}]
 
 
-def _collection(table: Table) -> Json:
+def _collection(table: Table, spelling: Spelling) -> Json:
     refused = {401} | ({403} if action_may_be_refused(table, "read") else set())
     listing = {
         "operationId": f"list_{table.name}",
         "tags": [table.name],
         "summary": f"List {table.name}",
         "security": _security(table, "read"),
-        "parameters": [
-            {
-                "name": "limit",
-                "in": "query",
-                "description": "How many rows at the most.",
-                "schema": {"type": "integer", "minimum": 1, "maximum": LARGEST_PAGE, "default": USUAL_PAGE},
-            },
-            {
-                "name": "offset",
-                "in": "query",
-                "description": "How many rows to leave out first.",
-                "schema": {"type": "integer", "minimum": 0, "default": 0},
-            },
-        ],
-        "responses": {
-            "200": {
-                "description": "A page of rows, by key.",
-                "content": {"application/json": {"schema": _reference(table.title + "List")}},
-            },
-            **_problems({400, *refused}),
-        },
+        "parameters": spelling.parameters(table),
+        "responses": {**_pages(table, spelling), **_problems({400, *refused})},
     }
     created = _row("The row as it was stored.", table)
     created["headers"] = {"Location": {"required": True, "schema": {"type": "string", "format": "uri-reference"}}}
@@ -138,6 +119,37 @@ def _collection(table: Table) -> Json:
         "responses": {"201": created, **_problems({400, 401, 403, 409, 413, 415, 422})},
     }
     return {"get": listing, "post": create}
+
+
+def _pages(table: Table, spelling: Spelling) -> Json:
+    """What a list answers with: a page, or with ranges also a part or none of one (RFC 9110, 14)."""
+    page: Json = {
+        "description": "A page of rows, by key where no order is asked for.",
+        "content": {"application/json": {"schema": _reference(table.title + "List")}},
+    }
+    if spelling.headers():
+        page["headers"] = spelling.headers()
+    if "Content-Range" not in spelling.headers():
+        return {"200": page}
+    return {"200": page, "206": {**page, "description": "A part of the rows."}, **_problems({416})}
+
+
+def _aggregate(table: Table, spelling: Spelling) -> Json:
+    refused = {401} | ({403} if action_may_be_refused(table, "read") else set())
+    answer = {
+        "description": "One result for each group.",
+        "content": {"application/json": {"schema": spelling.aggregate_schema(table)}},
+    }
+    return {
+        "get": {
+            "operationId": f"aggregate_{table.name}",
+            "tags": [table.name],
+            "summary": f"Aggregates of {table.name}",
+            "security": _security(table, "read"),
+            "parameters": spelling.aggregate_parameters(table),
+            "responses": {"200": answer, **_problems({400, *refused})},
+        }
+    }
 
 
 def action_may_be_refused(table: Table, action: str) -> bool:
@@ -201,23 +213,6 @@ def _key_schema(column: Column) -> Json:
     return {key: schema[key] for key in ("type", "format", "pattern", "maxLength") if key in schema}
 
 
-def _list_schema(table: Table) -> Json:
-    return {
-        "type": "object",
-        "additionalProperties": False,
-        "required": ["items", "total", "next"],
-        "properties": {
-            "items": {"type": "array", "maxItems": LARGEST_PAGE, "items": _reference(table.title)},
-            "total": {"type": "integer", "minimum": 0, "description": "How many rows there are in all."},
-            "next": {
-                "type": ["string", "null"],
-                "format": "uri-reference",
-                "description": "Where the next page is; null on the last one.",
-            },
-        },
-    }
-
-
 def _problem_schemas() -> Json:
     members: Json = {
         "type": {"type": "string", "format": "uri-reference"},
@@ -242,16 +237,18 @@ def _problem_schemas() -> Json:
     }
 
 
-def describe(tables: Sequence[Table], base_url: str) -> Json:
-    """The OpenAPI 3.1 document of the exposed tables."""
+def describe(tables: Sequence[Table], base_url: str, spelling: Spelling) -> Json:
+    """The OpenAPI 3.1 document of the exposed tables, their lists queried in a spelling."""
     exposed = [table for table in tables if table.exposed]
     schemas = _problem_schemas()
     paths: Json = {}
     for table in exposed:
         schemas[table.title] = row_schema(table)
         schemas[table.title + "New"] = create_schema(table)
-        schemas[table.title + "List"] = _list_schema(table)
-        paths[table.path] = _collection(table)
+        schemas[table.title + "List"] = spelling.schema(table, _reference(table.title))
+        paths[table.path] = _collection(table, spelling)
+        if spelling.aggregates:
+            paths[table.path + spelling.aggregates] = _aggregate(table, spelling)
         paths[table.path + "".join(f"/{{{name}}}" for name in table.key)] = _item(table)
         if table.updatable:
             schemas[table.title + "Change"] = patch_schema(table)

@@ -16,6 +16,7 @@ from typing import Any
 from checkpost.demo import seedbank
 from checkpost.demo.api import BASE
 from checkpost.demo.database import Database, Row
+from checkpost.demo.spellings import USUAL
 from checkpost.errors import CheckPostError
 
 _READY = "stand-in ready at "
@@ -35,8 +36,8 @@ class Address:
 class InProcess:
     """The stand-in on a thread of this process, with its database at hand: for tests and benchmarks."""
 
-    def __init__(self, defects: Sequence[str] = (), database: str = ":memory:") -> None:
-        self._server, self._socket, self.database = _prepared(defects, database, 0)
+    def __init__(self, defects: Sequence[str] = (), database: str = ":memory:", spelling: str = USUAL) -> None:
+        self._server, self._socket, self.database = _prepared(defects, database, 0, spelling)
         self.address = Address(f"http://127.0.0.1:{self._socket.getsockname()[1]}{BASE}")
         self._thread = threading.Thread(target=self._server.run, args=([self._socket],), daemon=True)
 
@@ -74,14 +75,14 @@ def listen(port: int = 0) -> socket.socket:
     return listening
 
 
-def _prepared(defects: Sequence[str], database: str, port: int) -> tuple[Any, socket.socket, Database]:
+def _prepared(defects: Sequence[str], database: str, port: int, spelling: str) -> tuple[Any, socket.socket, Database]:
     import uvicorn
 
     from checkpost.demo.api import build_app
     from checkpost.demo.defects import handlers
 
     stored = Database(database, seedbank.TABLES, seedbank.rows())
-    app = build_app(seedbank.TABLES, stored, seedbank.TOKENS, handlers(defects))
+    app = build_app(seedbank.TABLES, stored, seedbank.TOKENS, handlers(defects), spelling)
     listening = listen(port)
     server = uvicorn.Server(
         uvicorn.Config(app, log_level="error", access_log=False, lifespan="off", timeout_graceful_shutdown=1)
@@ -89,10 +90,10 @@ def _prepared(defects: Sequence[str], database: str, port: int) -> tuple[Any, so
     return server, listening, stored
 
 
-def serve(defects: Sequence[str], database: str, port: int) -> None:
+def serve(defects: Sequence[str], database: str, port: int, spelling: str = USUAL) -> None:
     """Serve until interrupted; the first line on standard output says where."""
     try:
-        server, listening, _ = _prepared(defects, database, port)
+        server, listening, _ = _prepared(defects, database, port, spelling)
     except OSError as error:
         raise CheckPostError(f"Port {port} cannot be used ({error.strerror}); choose another with --port.") from None
     print(f"{_READY}http://127.0.0.1:{listening.getsockname()[1]}{BASE}", flush=True)
@@ -101,9 +102,10 @@ def serve(defects: Sequence[str], database: str, port: int) -> None:
 
 
 @contextlib.contextmanager
-def own_process(defects: Sequence[str] = (), database: str = ":memory:") -> Iterator[Address]:
+def own_process(defects: Sequence[str] = (), database: str = ":memory:", spelling: str = USUAL) -> Iterator[Address]:
     """The stand-in in a process of its own, on a free loopback port, stopped at the end of the block."""
     command = [sys.executable, "-m", "checkpost", "demo", "--serve", "--port", "0", "--database", database]
+    command += ["--spelling", spelling]
     for name in defects:
         command += ["--defect", name]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)

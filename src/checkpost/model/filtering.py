@@ -192,7 +192,7 @@ def _prefixed(name: str, field: Field, known: Sequence[tuple[str, str]], hint: s
     templates: Templates = {}
     for word, sign in known:
         operator = operator_of(word)
-        if word == "is":
+        if word in {"is", "not"}:
             continue
         if operator in {"in", "not_in"}:
             brackets = re.search(rf"\b{word}{re.escape(sign)}\(", hint)
@@ -277,7 +277,7 @@ def _infix(parameter: Parameter, kind: str, found: Sequence[re.Match[str]], said
                 templates[ANY, operator] = f"{{field}}{space}{sign}{space}{several}"
     else:
         words = {each["op"] for each in found} | {word for word in listed if operator_of(word) and word.isalpha()}
-        for word in sorted(words):
+        for word in sorted(words - {"not"}):
             operator = operator_of(word)
             template = {
                 "call": f"{word}({{field}},{{value}})",
@@ -368,7 +368,7 @@ def _json(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering | 
         else:
             tokens.add(name)
     for token in sorted(tokens - set(names)):
-        operator = operator_of(token.lstrip("$_"))
+        operator = operator_of(token.lstrip("$_")) if token.lstrip("$_") != "not" else None
         if operator in {"null", "not_null"}:
             templates[ANY, operator] = f'{{"{{field}}": {{"{token}": true}}}}'
             templates[ANY, _NEGATED[operator]] = f'{{"{{field}}": {{"{token}": false}}}}'

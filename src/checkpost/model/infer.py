@@ -52,11 +52,16 @@ def infer(
         resource = None if correction.skip else _resource(family, by_path, operations, correction, parameters or {})
         if resource is not None:
             resources[family.name] = resource
+    aggregated = {each.queries.aggregating.path for each in resources.values() if each.queries.aggregating}
+    resources = {
+        name: each
+        for name, each in resources.items()
+        if each.collection not in aggregated or set(each.operations) != {"list"} or not _beside(each, resources)
+    }
     for name, resource in resources.items():
         relations = relations_of(resource, resources, corrections.get(name, _NONE).references)
         resources[name] = replace(resource, relations=tuple(relations))
     used = {operation.place for each in resources.values() for operation in each.operations.values()}
-    aggregated = {each.queries.aggregating.path for each in resources.values() if each.queries.aggregating}
     used |= {each.place for each in contract.operations if each.method == "GET" and each.path in aggregated}
     lacking = {operation.place: _constants(operation, parameters or {}).lacking for operation in contract.operations}
     others = tuple(
@@ -65,6 +70,15 @@ def infer(
         if operation.place not in used
     )
     return Model(tuple(resources.values()), others, tuple(_doubts(resources)))
+
+
+def _beside(resource: Resource, resources: Mapping[str, Resource]) -> bool:
+    """Whether a list is another resource's aggregates."""
+    return any(
+        each.queries.aggregating is not None and each.queries.aggregating.path == resource.collection
+        for each in resources.values()
+        if each is not resource
+    )
 
 
 def _why_other(operation: Operation, corrections: Mapping[str, Correction], lacking: tuple[str, ...]) -> str:

@@ -113,6 +113,14 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
     separator = _separator(parameter)
     choices = _choices(parameter)
     plain_choices = tuple(each for each in choices if each in names)
+    several = (
+        shape_of(parameter.schema).is_array
+        or parameter.name == "$orderby"
+        or bool(
+            not choices
+            and re.search(r"\b(?:comma|several|multiple|fields|columns|keys)\b|\w,\s?-?\w", said_of(parameter))
+        )
+    )
     said = "\n".join([said_of(parameter), *choices])
     pattern = "|".join([*map(re.escape, names), "field", "FIELD", "column", "name", "property", r"\{\w+\}", "<\\w+>"])
     if direction is not None:
@@ -128,6 +136,7 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
                 direction.name,
                 words,
                 plain_choices or None,
+                several,
                 parameter.place,
             ),
         )
@@ -136,17 +145,23 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
         ascending, descending, _ = style
         among = tuple(name for name in names if descending.replace("{field}", name) in choices) if choices else ()
         joined = None if separator == "," and "," in descending else separator
-        return Sorting(parameter.name, ascending, descending, why, joined, fields=among or None, place=parameter.place)
+        return Sorting(
+            parameter.name,
+            ascending,
+            descending,
+            why,
+            joined,
+            fields=among or None,
+            several=several,
+            place=parameter.place,
+        )
 
     if parameter.name == "$orderby":
         why = Reason("the list takes $orderby, as OData has it", "stated")
         return (made(("{field} asc", "{field} desc", ""), why),)
     for style in _STYLES:
         if re.search(style[2].replace("FIELD", pattern), said, re.I if "_" not in style[1] else 0):
-            sorting = made(style, Reason(f"what is said of {parameter.name} shows {style[1]}", "likely"))
-            if style[0] == "{field}:asc" and plain_choices:
-                return (sorting,)
-            return (sorting,)
+            return (made(style, Reason(f"what is said of {parameter.name} shows {style[1]}", "likely")),)
     why = Reason(f"the list takes {parameter.name}, of whose form nothing is said", "guess")
     return tuple(made(style, why) for style in _STYLES[:4])
 
@@ -238,6 +253,13 @@ def _aggregating(
     return None
 
 
+def _joint(group: Parameter | None) -> str | None:
+    """What joins several fields to group by; "" where the contract lists single fields."""
+    if group is None or (_choices(group) and not shape_of(group.schema).is_array):
+        return ""
+    return _separator(group)
+
+
 def _named(function: Function, template: str, said: str) -> bool:
     words = {"count": r"\$count", "distinct": "countdistinct", "avg": "average"}
     return not said or bool(re.search(words.get(function, rf"\b{function}\b"), said))
@@ -258,24 +280,26 @@ def _functions(operation: Operation, names: Sequence[str]) -> Aggregating | None
     functions: dict[Function, str] = {}
     parameter = ""
     separator: str | None = ","
-    fields: tuple[str, ...] = ()
+    fields: dict[Function, tuple[str, ...]] = {}
     for each in queries:
         function = function_of(each.name)
         if each.name in names:
             continue
         if normal(each.name) in _MEASURES:
             functions, parameter, separator = _listed(said_of(each), _choices(each), names), each.name, _separator(each)
+            fields = _fields_listed(functions, _choices(each), names)
         elif function is not None and not parameter:
             choices = _choices(each)
             flag = function == "count" and (shape_of(each.schema).types == {"boolean"})
             functions[function] = f"{each.name}=" + ("true" if flag else "{field}" + ANY * (function == "count"))
             separator = _separator(each)
-            fields = fields or tuple(name for name in choices if name in names)
+            if choices:
+                fields[function] = tuple(name for name in choices if name in names)
     if not functions or (operation.path and group is None and not parameter and len(functions) < 2):
         return None
     functions = {key: text.replace("{field}*", "{field}") for key, text in functions.items()}
     rows = rows_pointer(_answer(operation), "")
-    said = " ".join(said_of(each) for each in queries if function_of(each.name) == "count")
+    said = " ".join(f"{said_of(each)} {_choices(each)}" for each in queries if function_of(each.name) == "count")
     if "count" in functions and "{field}" in functions["count"] and not parameter and ANY in said:
         functions["count"] = functions["count"].replace("{field}", ANY)
     joined = "{fields}"
@@ -286,11 +310,25 @@ def _functions(operation: Operation, names: Sequence[str]) -> Aggregating | None
         parameter,
         f"{group.name}={joined}" if group else "",
         separator,
+        _joint(group),
         rows[0] if rows else None,
-        fields or None,
+        fields,
         tuple(each for each in _choices(group) if each in names) or None if group else None,
         place=(group or queries[0]).place,
     )
+
+
+def _fields_listed(
+    functions: Mapping[Function, str], choices: Sequence[str], names: Sequence[str]
+) -> dict[Function, tuple[str, ...]]:
+    """The fields that each function takes, where the contract lists every choice."""
+    if not choices:
+        return {}
+    return {
+        function: tuple(name for name in names if template.replace("{field}", name) in choices)
+        for function, template in functions.items()
+        if "{field}" in template
+    }
 
 
 def _listed(said: str, choices: Sequence[str], names: Sequence[str]) -> dict[Function, str]:

@@ -231,6 +231,7 @@ class Sorting:
     direction: str = ""
     words: tuple[str, str] = ("asc", "desc")
     fields: tuple[str, ...] | None = None
+    several: bool = False
     place: Place | None = field(default=None, compare=False)
 
     def pairs(self, order: Sequence[Order]) -> Pairs:
@@ -281,7 +282,8 @@ class Aggregating:
     """How aggregates are asked for, and the names under which a result's members stand.
 
     ``functions`` has a template for each: of a parameter ``NAME=VALUE``, or of one item of ``parameter``.
-    ``path`` is the operation's path. Conditions are written as for the list.
+    ``path`` is the operation's path, ``fields`` the fields that a function takes, where that is said.
+    Conditions are written as for the list.
     """
 
     path: str
@@ -290,8 +292,10 @@ class Aggregating:
     parameter: str = ""
     group: str = ""
     separator: str | None = ","
+    #: What joins several groups; None where the parameter is repeated, "" where it takes one alone.
+    joint: str | None = ","
     rows: str | None = ""
-    fields: tuple[str, ...] | None = None
+    fields: Mapping[Function, tuple[str, ...]] = field(default_factory=dict)
     groups: tuple[str, ...] | None = None
     filters: bool = True
     alias: str = ""
@@ -328,9 +332,11 @@ class Aggregating:
                     [(name, self.separator.join(values))] if self.separator else [(name, value) for value in values]
                 )
         if groups:
+            if self.joint == "" and len(groups) > 1:
+                raise Inexpressible("several groups")
             name, _, value = self.group.partition("=")
-            joined = (self.separator or ",").join(groups)
-            pairs.append((name, value.replace("{fields}", joined)))
+            parts = list(groups) if self.joint is None else [self.joint.join(groups)]
+            pairs += [(name, value.replace("{fields}", part)) for part in parts]
         return pairs
 
     @staticmethod

@@ -126,6 +126,13 @@ class Client:
             self._observe(operation, exchange, situation)
         return exchange
 
+    async def get(self, operation: Operation, query: Query, check: str = "", situation: str = "") -> Exchange:
+        """GET another operation of this resource than its own: one that has no key in its path."""
+        exchange = await self.session.send(Request("GET", self.url(operation, None, query), self.role), check)
+        if self._observe is not None:
+            self._observe(operation, exchange, situation)
+        return exchange
+
     async def follow(
         self, url: str, check: str = "", situation: str = "", headers: Mapping[str, str] | None = None
     ) -> Exchange:

@@ -5,7 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from checkpost.demo.api import TableApi
-from checkpost.demo.defects import access, create, delete, page, read, rules, shape, update, values  # noqa: F401
+from checkpost.demo.defects import (  # noqa: F401
+    access,
+    aggregate,
+    create,
+    delete,
+    filter,
+    page,
+    read,
+    rules,
+    shape,
+    sort,
+    update,
+    values,
+)
 from checkpost.demo.defects.registry import DEFECTS, Defect
 
 __all__ = ["DEFECTS", "Defect", "handlers"]

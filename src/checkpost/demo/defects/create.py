@@ -7,7 +7,8 @@ from typing import Any
 
 from starlette.responses import Response
 
-from checkpost.demo.api import Caller, Key, Refusal, TableApi
+from checkpost.demo.answers import Refusal
+from checkpost.demo.api import Caller, Key, TableApi
 from checkpost.demo.database import Row
 from checkpost.demo.defects.registry import defect
 from checkpost.demo.tables import Column

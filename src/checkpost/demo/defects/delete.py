@@ -7,9 +7,11 @@ from typing import Any
 from starlette.requests import Request
 from starlette.responses import Response
 
-from checkpost.demo.api import Key, Refusal, TableApi, json_answer
+from checkpost.demo.answers import Refusal, json_answer
+from checkpost.demo.api import Key, TableApi
 from checkpost.demo.database import Row
 from checkpost.demo.defects.registry import defect
+from checkpost.demo.question import Sql, Wanted
 
 
 @defect("delete-not-done", "tags", "DELETE", "delete", "Delete answers 204, but the row stays.", item=True)
@@ -34,8 +36,8 @@ class _Hiding(TableApi):
 
 @defect("delete-only-from-list", "vaults", "DELETE", "delete", "A deleted row can still be read by key.", item=True)
 class DeleteOnlyFromList(_Hiding):
-    def listed(self, condition: str, values: list[Any], limit: int, offset: int) -> list[Row]:
-        return [row for row in super().listed(condition, values, limit, offset) if not self.hides(row)]
+    def listed(self, matching: Sql, wanted: Wanted) -> list[Row]:
+        return [row for row in super().listed(matching, wanted) if not self.hides(row)]
 
 
 @defect("delete-only-from-read", "vaults", "DELETE", "delete", "A deleted row is still in the list.", item=True)

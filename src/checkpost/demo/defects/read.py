@@ -7,9 +7,11 @@ from typing import Any
 from starlette.requests import Request
 from starlette.responses import Response
 
-from checkpost.demo.api import Refusal, TableApi, json_answer
+from checkpost.demo.answers import Refusal, json_answer
+from checkpost.demo.api import TableApi
 from checkpost.demo.database import Row
 from checkpost.demo.defects.registry import defect
+from checkpost.demo.question import Sql, Wanted
 from checkpost.demo.tables import Column
 
 
@@ -53,8 +55,8 @@ class ReadDiffersFromList(TableApi):
 
 @defect("row-listed-twice", "accessions", "GET", "read", "The list holds a row twice.")
 class RowListedTwice(TableApi):
-    def listed(self, condition: str, values: list[Any], limit: int, offset: int) -> list[Row]:
-        rows = super().listed(condition, values, limit, offset)
+    def listed(self, matching: Sql, wanted: Wanted) -> list[Row]:
+        rows = super().listed(matching, wanted)
         return [*rows[:-1], rows[0]] if len(rows) > 2 else rows
 
 
@@ -68,5 +70,5 @@ class GetWrites(TableApi):
 
 @defect("list-hides-rows", "collectors", "GET", "create", "A row that was created is missing from the list.")
 class ListHidesRows(TableApi):
-    def listed(self, condition: str, values: list[Any], limit: int, offset: int) -> list[Row]:
-        return [row for row in super().listed(condition, values, limit, offset) if row["email"] is not None]
+    def listed(self, matching: Sql, wanted: Wanted) -> list[Row]:
+        return [row for row in super().listed(matching, wanted) if row["email"] is not None]

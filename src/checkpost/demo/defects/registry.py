@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from checkpost.demo.api import TableApi
+from checkpost.demo.spellings import USUAL
 
 ITEM = "/{id}"
 
@@ -15,7 +16,8 @@ class Defect:
     """A departure that the stand-in can be told to have.
 
     ``method`` and ``path`` name the operation that a finding should name; ``says`` is what a good
-    finding would tell; ``family`` is the family of checks that should meet it first.
+    finding would tell; ``family`` is the family of checks that should meet it first, ``spelling`` the one in
+    which it is planted.
     """
 
     name: str
@@ -25,17 +27,26 @@ class Defect:
     family: str
     says: str
     behaviour: type[TableApi]
+    spelling: str = USUAL
 
 
 DEFECTS: dict[str, Defect] = {}
 
 
 def defect(
-    name: str, table: str, method: str, family: str, says: str, *, item: bool = False
+    name: str,
+    table: str,
+    method: str,
+    family: str,
+    says: str,
+    *,
+    item: bool = False,
+    spelling: str = USUAL,
+    at: str = "",
 ) -> Callable[[type[TableApi]], type[TableApi]]:
     def register(behaviour: type[TableApi]) -> type[TableApi]:
-        path = "/" + table.replace("_", "-") + (ITEM if item else "")
-        DEFECTS[name] = Defect(name, table, method, path, family, says, behaviour)
+        path = "/" + table.replace("_", "-") + (ITEM if item else at)
+        DEFECTS[name] = Defect(name, table, method, path, family, says, behaviour, spelling)
         return behaviour
 
     return register

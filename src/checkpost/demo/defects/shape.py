@@ -8,16 +8,17 @@ from typing import Any
 from starlette.requests import Request
 from starlette.responses import PlainTextResponse, Response
 
-from checkpost.demo.api import Key, Refusal, TableApi, json_answer
+from checkpost.demo.answers import Refusal, json_answer
+from checkpost.demo.api import Key, TableApi
 from checkpost.demo.database import Row
 from checkpost.demo.defects.registry import defect
+from checkpost.demo.question import Wanted
 
 
 @defect("body-breaks-schema", "germination_tests", "GET", "shape", "A list answer breaks its schema: numbers as text.")
 class BodyBreaksSchema(TableApi):
-    def page(self, rows: list[Row], total: int, next_page: str | None) -> Response:
-        shown = [self.present(row) | {"sown": str(row["sown"])} for row in rows]
-        return json_answer({"items": shown, "total": total, "next": next_page})
+    def selected(self, row: Row, wanted: Wanted) -> Row:
+        return super().selected(row, wanted) | {"sown": str(row["sown"])}
 
 
 @defect("status-undocumented", "loans", "POST", "shape", "Create answers 200, where the contract says 201.")
@@ -35,9 +36,8 @@ class MediaTypeWrong(TableApi):
 
 @defect("field-undocumented", "collectors", "GET", "shape", "Answers hold a field the schema rules out.")
 class FieldUndocumented(TableApi):
-    def page(self, rows: list[Row], total: int, next_page: str | None) -> Response:
-        shown = [self.present(row) | {"row_version": 1} for row in rows]
-        return json_answer({"items": shown, "total": total, "next": next_page})
+    def selected(self, row: Row, wanted: Wanted) -> Row:
+        return super().selected(row, wanted) | {"row_version": 1}
 
 
 @defect("write-only-shown", "loans", "GET", "shape", "Answers show a write-only field.", item=True)

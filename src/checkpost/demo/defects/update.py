@@ -7,7 +7,8 @@ from typing import Any
 from starlette.requests import Request
 from starlette.responses import Response
 
-from checkpost.demo.api import Key, Refusal, TableApi
+from checkpost.demo.answers import Refusal
+from checkpost.demo.api import Key, TableApi
 from checkpost.demo.database import Row
 from checkpost.demo.defects.registry import defect
 

@@ -1,0 +1,167 @@
+"""Questions put to a list: spelled as the API has it, answered once, and held against the snapshot."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from checkpost.checks.case import Case
+from checkpost.checks.registry import Blocked, Skipped
+from checkpost.findings import Differing
+from checkpost.model.query import Compare, Query, compares
+from checkpost.model.spelling import Filtering, Pairs, Sorting
+from checkpost.oracle.columns import Snapshot
+from checkpost.oracle.filter import Answer
+from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import Asked, Key, Row, position_of
+
+_MOST_SHOWN = 5
+#: Pages of one answer that are read where no total tells how many rows there are.
+_MOST_PAGES = 5
+
+
+@dataclass(frozen=True)
+class Reply:
+    """What a list answered: ``rows`` is None where it refused, ``complete`` says whether they are all."""
+
+    exchange: Exchange
+    rows: tuple[Row, ...] | None
+    total: int | None
+    complete: bool
+
+    @property
+    def refused(self) -> bool:
+        return self.exchange.answer.refused
+
+
+async def snapshot_of(case: Case, anew: bool = False) -> Snapshot:
+    """The rows as they are now, read once for all questions between two writes. Raises Blocked, Skipped."""
+    state = case.state
+    if state.unusable:
+        raise Blocked(state.unusable)
+    if state.not_removable:
+        raise Blocked(state.not_removable)  # the run's own rows would count
+    if state.snapshot is None or state.snapshot[0] != state.writes or anew:
+        unchanged = state.before is not None and state.writes == 0 and not anew
+        listing = state.before if unchanged and state.before is not None else await case.listing()
+        if listing.problem:
+            raise Blocked(f"its list cannot be used: {listing.problem}")
+        shown = {name: field for name, field in case.fields.items() if field.shown}
+        rows = listing.by_key.values()
+        snapshot = Snapshot(list(rows), list(listing.by_key), shown, listing.complete and not listing.repeated)
+        state.snapshot = (state.writes, snapshot)
+        if anew:
+            state.replies.clear()
+    snapshot = state.snapshot[1]
+    if len(snapshot) < 3:
+        raise Skipped("the list has too few rows, or rows whose keys are not known")
+    if not snapshot.whole:
+        case.remark(f"judged by a sample of {len(snapshot)} rows, since the list was not read whole")
+    return snapshot
+
+
+def spelled(case: Case, query: Query, filtering: Filtering | None = None, sorting: Sorting | None = None) -> Asked:
+    """A query in the API's words. Raises Inexpressible."""
+    queries = case.resource.queries
+    pairs: Pairs = []
+    headers: dict[str, str] = {}
+    if query.condition is not None:
+        filtering = filtering or case.state.filtering
+        assert filtering is not None
+        pairs += filtering.pairs(query.condition, case.fields)
+    if query.order:
+        sorting = sorting or case.state.sorting
+        assert sorting is not None
+        pairs += sorting.pairs(query.order)
+    if query.select and queries.selecting is not None:
+        pairs += queries.selecting.pairs(query.select)
+    return Asked(tuple(pairs), headers)
+
+
+async def ask(case: Case, asked: Asked, situation: str, limit: int | None = None, number: int = 0) -> Reply:
+    """Put a question, unless its answer is known already. Without ``limit`` every row is wanted, with it the
+    page of that size and number."""
+    paging, counting = case.resource.paging, case.resource.queries.counting
+    known = (asked.pairs, tuple(asked.headers.items()), limit, number, case.state.writes)
+    if known in case.state.replies:
+        return case.state.replies[known]  # type: ignore[no-any-return]
+    pairs, headers = list(asked.pairs), dict(asked.headers)
+    if counting is not None and counting.header:
+        headers[counting.parameter] = counting.value
+    elif counting is not None:
+        pairs.append((counting.parameter, counting.value))
+    size = limit or min(paging.largest or 1000, 1000)
+    position = position_of(case.client, number, size) if limit or paging.style == "range" else Asked()
+    if not position.pairs and paging.limit:
+        position = Asked(((paging.limit, size),), position.headers)
+    exchange = await case.send(
+        "list", situation, query=[*pairs, *position.pairs], headers={**headers, **position.headers}
+    )
+    rows = case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
+    total = case.client.total_of(exchange.answer)
+    if rows is None and exchange.answer.status == 416:
+        rows = []
+    complete = rows is not None and (len(rows) == total if total is not None else _is_all(case, rows, size))
+    if rows is not None and limit is None and not complete and (total is None or len(rows) == 0):
+        listing = await case.client.whole_list(_MOST_PAGES * size, case.check.name, situation, asked)
+        case.requests += len(listing.exchanges)
+        if not listing.problem:
+            rows, complete = list(listing.rows), listing.complete
+    reply = Reply(exchange, None if rows is None else tuple(rows), total, complete)
+    case.state.replies[known] = reply
+    return reply
+
+
+def _is_all(case: Case, rows: Sequence[Row], size: int) -> bool:
+    """Whether rows are all there are, where no total says so."""
+    paging = case.resource.paging
+    if paging.style == "none" and not paging.limit:
+        return True
+    return len(rows) < size and (paging.largest is not None or len(rows) < 10)
+
+
+def as_answer(case: Case, snapshot: Snapshot, condition: Any, reply: Reply) -> Answer:
+    """A reply as the oracle takes it."""
+    keys = [case.client.key_of(row) for row in reply.rows or ()]
+    seen, strange = snapshot.mask(keys)
+    return Answer(condition, seen, len(keys), reply.complete, reply.total, tuple(strange))
+
+
+def with_rows(case: Case, snapshot: Snapshot, replies: Iterable[Reply]) -> Snapshot:
+    """A sample with the rows that answers have shown beside it."""
+    if snapshot.whole:
+        return snapshot
+    more: dict[Key, Row] = {}
+    for reply in replies:
+        for row in reply.rows or ():
+            key = case.client.key_of(row)
+            if key is not None and key not in snapshot.positions:
+                more[key] = row
+    return Snapshot([*snapshot.rows, *more.values()], [*snapshot.keys, *more], snapshot.fields, False)
+
+
+def differing(snapshot: Snapshot, how: str, places: Iterable[int], names: Iterable[str]) -> list[Differing]:
+    """Rows as a finding shows them: the first few, with key and the fields that matter."""
+    wanted = list(dict.fromkeys(names))
+    return [
+        Differing(how, key_text(snapshot.keys[place]), _chosen(snapshot.rows[place], wanted))
+        for place in list(places)[:_MOST_SHOWN]
+    ]
+
+
+def key_text(key: Key | None) -> str:
+    return "/".join(map(str, key)) if key else "key unknown"
+
+
+def _chosen(row: Mapping[str, Any], names: Sequence[str]) -> dict[str, Any]:
+    return {name: row.get(name) for name in names}
+
+
+def fields_in(query: Query) -> list[str]:
+    """The fields that a query's condition and order look at."""
+    return [*(part.field for part in compares(query.condition)), *(each.field for each in query.order)]
+
+
+def operator_words(part: Compare) -> str:
+    return part.operator.replace("_", " ")

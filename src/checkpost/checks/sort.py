@@ -1,0 +1,328 @@
+"""Sorting: each field both ways, several keys, nulls together, ties that do not tear pages apart."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import Counter
+from collections.abc import AsyncIterator, Sequence
+from dataclasses import dataclass
+
+from checkpost.checks.asking import Reply, ask, differing, snapshot_of, spelled, with_rows
+from checkpost.checks.case import Case
+from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.findings import Differing, Finding
+from checkpost.model.query import Order, Query
+from checkpost.model.resource import Field, Resource
+from checkpost.model.spelling import Inexpressible, Sorting
+from checkpost.oracle.columns import Snapshot
+from checkpost.oracle.order import out_of_order
+from checkpost.wire.listing import Key
+
+_MOST_PAGES = 12
+
+
+def _cost(resource: Resource) -> int:
+    return 2 * len(resource.fields) if resource.queries.sortings else 0
+
+
+@dataclass(frozen=True)
+class Sorted:
+    """A sorted answer, the first two rows that are out of order, and what it has lost or repeated."""
+
+    order: tuple[Order, ...]
+    reply: Reply
+    places: tuple[int, ...]
+    wrong: tuple[int, int] | None = None
+    lost: int = 0
+    twice: int = 0
+
+
+async def sorting_of(case: Case) -> Sorting:
+    """How an order is spelled: as described, or of several ways the one that proves itself. Raises Skipped."""
+    state, candidates = case.state, case.resource.queries.sortings
+    if not candidates:
+        raise Skipped("neither contract nor profile describes a sort")
+    if state.unsorted:
+        raise Skipped(state.unsorted)
+    if state.sorting is None and len(candidates) == 1:
+        state.sorting = candidates[0]
+    elif state.sorting is None:
+        snapshot = await snapshot_of(case)
+        for candidate in candidates:
+            if await _proves_itself(case, snapshot, candidate):
+                state.sorting = candidate
+                break
+        else:
+            state.unsorted = (
+                f"how {candidates[0].parameter} is written is not described, and no usual way of "
+                f"{len(candidates)} works; the profile can tell under 'queries'"
+            )
+            raise Skipped(state.unsorted)
+    assert state.sorting is not None
+    return state.sorting
+
+
+async def _proves_itself(case: Case, snapshot: Snapshot, sorting: Sorting) -> bool:
+    """Whether one field comes in order both ways."""
+    for field in snapshot.fields.values():
+        if field.kind == "number" and len(set(snapshot.column(field.name).values.tolist())) > 2:
+            both = [(Order(field.name),), (Order(field.name, True),)]
+            found = [await _asked(case, snapshot, order, sorting, "trying how an order is written") for order in both]
+            return all(each is not None and each.reply.rows is not None and each.wrong is None for each in found)
+    return False
+
+
+async def _asked(
+    case: Case, snapshot: Snapshot, order: tuple[Order, ...], sorting: Sorting, situation: str = "a sorted list"
+) -> Sorted | None:
+    """A sorted answer, judged; None for an order that cannot be spelled."""
+    try:
+        reply = await ask(case, spelled(case, Query(order=order), sorting=sorting), situation)
+    except Inexpressible:
+        return None
+    snapshot = with_rows(case, snapshot, [reply])
+    keys = [case.client.key_of(row) for row in reply.rows or ()]
+    known = [key for key in keys if key is not None]
+    places = tuple(snapshot.positions[key] for key in known if key in snapshot.positions)
+    judged = [each for each in order if snapshot.fields[each.field].kind not in {"uuid", ""}]
+    wrong = out_of_order(snapshot, places, order) if len(judged) == len(order) else None
+    lost = len(snapshot) - len(set(places)) if reply.complete and snapshot.whole else 0
+    return Sorted(order, reply, places, wrong, lost, len(known) - len(set(known)))
+
+
+def _sortable(sorting: Sorting, snapshot: Snapshot) -> list[Field]:
+    named = [each for each in snapshot.fields.values() if sorting.fields is None or each.name in sorting.fields]
+    return [each for each in named if each.kind]
+
+
+@check("sort.each-field", needs=("list",), cost=_cost)
+async def each_field(case: Case) -> AsyncIterator[Finding]:
+    """Does the list come in order by each field, both ways, with nulls together and every row there?"""
+    sorting = await sorting_of(case)
+    snapshot = await snapshot_of(case)
+    orders = [(Order(each.name, down),) for each in _sortable(sorting, snapshot) for down in (False, True)]
+    trials = await _judged(case, sorting, orders)
+    snapshot = await snapshot_of(case)
+    refused = [each for each in trials if each.reply.refused]
+    if refused and len(refused) == len(trials) and sorting.reason.certainty != "stated":
+        case.state.unsorted = f"every order was refused, so that {sorting.parameter} is taken to be written otherwise"
+        raise Skipped(case.state.unsorted)
+    promised = [each for each in refused if sorting.fields is not None]
+    if promised:
+        yield _finding(case, snapshot, sorting, "A documented order is refused", promised, "refused")
+    wrong = [each for each in trials if each.wrong]
+    if wrong:
+        async for finding in _grouped(case, snapshot, sorting, wrong, trials):
+            yield finding
+    torn = [each for each in trials if (each.lost or each.twice) and not each.wrong]
+    if torn:
+        yield _finding(case, snapshot, sorting, "A sorted list loses or repeats rows", torn, "torn")
+    if not wrong:
+        for ascending, descending in zip(trials[::2], trials[1::2], strict=False):
+            field = snapshot.fields[ascending.order[0].field]
+            if field.kind == "uuid" and field.unique and _not_reversed(ascending, descending):
+                yield _finding(
+                    case, snapshot, sorting, "Descending is not ascending reversed", [descending], "reversed"
+                )
+
+
+def _not_reversed(ascending: Sorted, descending: Sorted) -> bool:
+    whole = ascending.reply.complete and descending.reply.complete
+    return whole and len(ascending.places) > 2 and ascending.places != descending.places[::-1]
+
+
+async def _judged(case: Case, sorting: Sorting, orders: Sequence[tuple[Order, ...]]) -> list[Sorted]:
+    """Sorted answers; what is wrong is asked for again on rows read anew."""
+
+    async def every() -> list[Sorted]:
+        snapshot = await snapshot_of(case)
+        found = await asyncio.gather(*(_asked(case, snapshot, order, sorting) for order in orders))
+        return [each for each in found if each is not None]
+
+    trials = await every()
+    if not any(each.wrong or each.lost or each.twice for each in trials):
+        return trials
+    before = await snapshot_of(case, anew=True)
+    again = await every()
+    after = await snapshot_of(case, anew=True)
+    if list(after.keys) != list(before.keys):
+        case.remark("others were changing the rows meanwhile, so that what looked wrong could not be judged")
+        return [each for each in again if not (each.wrong or each.lost or each.twice)]
+    wrong = {each.order for each in trials if each.wrong or each.lost or each.twice}
+    return [each for each in again if each.order in wrong or not (each.wrong or each.lost or each.twice)]
+
+
+async def _grouped(
+    case: Case, snapshot: Snapshot, sorting: Sorting, wrong: Sequence[Sorted], trials: Sequence[Sorted]
+) -> AsyncIterator[Finding]:
+    """One finding for each cause: sorting as a whole, a direction, a kind of value, or a field."""
+    usable = [each for each in trials if each.reply.rows is not None]
+    down = [each for each in wrong if each.order[0].descending]
+    fields = {each.order[0].field for each in wrong}
+    could_show = [each for each in usable if _has_order(snapshot, each.order[0].field)]
+    if len(wrong) > 3 and len(wrong) >= 0.45 * len(could_show) and len(fields) > 2:
+        if len(down) == len(wrong):
+            title, cause = "Descending order is ignored", "descending"
+        elif not down:
+            title, cause = "Ascending order is not kept", "ascending"
+        else:
+            title, cause = "Sorting is ignored", "every order"
+            case.state.unsorted = "sorting does not work"
+        yield _finding(case, snapshot, sorting, title, wrong, cause)
+        return
+    kinds = Counter(snapshot.fields[field].kind for field in fields)
+    for kind in kinds:
+        group = [each for each in wrong if snapshot.fields[each.order[0].field].kind == kind]
+        words = {"number": "Numbers are not sorted by their value", "text": "Texts are not in order"}
+        title = words.get(kind, "Rows are not in the order asked for")
+        same_null = all(_null_in_pair(snapshot, each) for each in group)
+        if same_null:
+            title = "Nulls stand among the values of a sorted list"
+        yield _finding(case, snapshot, sorting, title, group, f"{kind} {'nulls' if same_null else 'order'}")
+
+
+def _has_order(snapshot: Snapshot, name: str) -> bool:
+    column = snapshot.column(name)
+    return len(set(column.values[~column.null].tolist())) > 1
+
+
+def _null_in_pair(snapshot: Snapshot, each: Sorted) -> bool:
+    column = snapshot.column(each.order[0].field)
+    return each.wrong is not None and bool(column.null[list(each.wrong)].any())
+
+
+def _finding(
+    case: Case, snapshot: Snapshot, sorting: Sorting, title: str, group: Sequence[Sorted], cause: str
+) -> Finding:
+    shown = group[0]
+    said = ", ".join(map(str, shown.order))
+    names = [each.field for each in shown.order]
+    rows: list[Differing] = []
+    observed = str(shown.reply.exchange.answer.status)
+    if shown.wrong is not None and max(shown.wrong) < len(snapshot):
+        first, second = (snapshot.rows[place] for place in shown.wrong)
+        observed = f"{_values(first, names)} before {_values(second, names)}"
+        rows = differing(snapshot, "too early", shown.wrong[:1], names) + differing(
+            snapshot, "too late", shown.wrong[1:], names
+        )
+    elif shown.lost or shown.twice:
+        observed = f"{shown.lost} rows missing, {shown.twice} twice"
+    return case.finding(
+        "error",
+        "contract",
+        title,
+        f"rows by {said}",
+        observed,
+        cause=f"sort {cause}",
+        purpose="list",
+        place=sorting.place,
+        subjects=dict.fromkeys(", ".join(map(str, each.order)) for each in group),
+        evidence=[shown.reply.exchange],
+        rows=rows,
+    )
+
+
+def _values(row: object, names: Sequence[str]) -> str:
+    assert isinstance(row, dict)
+    return ", ".join(f"{name} {row.get(name)!r}" for name in names)
+
+
+@check("sort.several-keys", needs=("list",), cost=lambda resource: 2)
+async def several_keys(case: Case) -> AsyncIterator[Finding]:
+    """Does a second key order the rows that the first one leaves equal?"""
+    sorting = await sorting_of(case)
+    if not sorting.several:
+        raise Skipped("the contract does not say that several keys may be given")
+    snapshot = await snapshot_of(case)
+    pairs = _tied_pairs(sorting, snapshot)
+    if not pairs:
+        raise Skipped("no field has equal values in several rows")
+    orders = [(Order(first), Order(second, True)) for first, second in pairs[:1]]
+    orders += [(Order(first, True), Order(second)) for first, second in pairs[:1]]
+    wrong = [each for each in await _judged(case, sorting, orders) if each.wrong]
+    if wrong:
+        yield _finding(case, snapshot, sorting, "The second key of an order is not kept", wrong, "several")
+
+
+def _tied_pairs(sorting: Sorting, snapshot: Snapshot) -> list[tuple[str, str]]:
+    """A field with few values, and one with many."""
+    kinds = {"number", "boolean", "date", "date-time", "text"}
+    fields = [each for each in _sortable(sorting, snapshot) if each.kind in kinds and _has_order(snapshot, each.name)]
+    distinct = {each.name: len(set(snapshot.column(each.name).values.tolist())) for each in fields}
+    few = sorted((name for name in distinct if distinct[name] <= len(snapshot) / 2), key=lambda name: distinct[name])
+    many = sorted(
+        (each.name for each in fields if each.kind in {"number", "date", "date-time"}), key=lambda name: -distinct[name]
+    )
+    return [(first, second) for first in few for second in many if first != second]
+
+
+@check("sort.pages", needs=("list",), cost=lambda resource: 6)
+async def ties_across_pages(case: Case) -> AsyncIterator[Finding]:
+    """Do pages of a list that is sorted by a field with equal values still hold each row once?"""
+    sorting = await sorting_of(case)
+    snapshot = await snapshot_of(case)
+    paging = case.resource.paging
+    if paging.style not in {"offset", "page", "range"} or not snapshot.whole:
+        raise Skipped("the list is not paged by position, or was not read whole")
+    if case.state.pages_broken:
+        raise Blocked(case.state.pages_broken)
+    tied = _tied_pairs(sorting, snapshot)
+    if not tied:
+        raise Skipped("no field has equal values in several rows")
+    size = min(max(2, -(-len(snapshot) // 5)), paging.largest or 1000)
+    if -(-len(snapshot) // size) > _MOST_PAGES:
+        raise Skipped(f"the list has over {_MOST_PAGES} pages of the largest size")
+    order = (Order(tied[0][0]),)
+    asked = spelled(case, Query(order=order), sorting=sorting)
+
+    async def joined() -> tuple[list[Key], list[Reply]]:
+        count = -(-len(snapshot) // size)
+        pages = await asyncio.gather(*(ask(case, asked, "a sorted page", size, number) for number in range(count)))
+        keys = [key for page in pages for row in page.rows or () if (key := case.client.key_of(row)) is not None]
+        return keys, list(pages)
+
+    keys, pages = await joined()
+    if any(page.rows is None for page in pages) or any(len(page.rows or ()) != size for page in pages[:-1]):
+        raise Skipped("the pages do not have the size that was asked for")
+    if len(set(keys)) == len(keys) == len(snapshot):
+        return
+    fresh = await snapshot_of(case, anew=True)
+    keys, pages = await joined()
+    lost, twice = set(fresh.keys) - set(keys), [key for key, count in Counter(keys).items() if count > 1]
+    if list(fresh.keys) == list((await snapshot_of(case, anew=True)).keys) and (lost or twice):
+        yield case.finding(
+            "error",
+            "expectation",
+            "Pages of a list sorted by equal values lose or repeat rows",
+            f"each row once in the pages of {size}, by {order[0]}",
+            f"{len(lost)} rows missing, {len(twice)} twice",
+            cause="sorted pages",
+            purpose="list",
+            subjects=[str(order[0])],
+            evidence=[page.exchange for page in pages[:2]],
+            rows=differing(fresh, "missing", [fresh.positions[key] for key in lost], [order[0].field])
+            + differing(
+                fresh, "twice", [fresh.positions[key] for key in twice if key in fresh.positions], [order[0].field]
+            ),
+        )
+
+
+@check("sort.unknown", needs=("list",), cost=lambda resource: 1)
+async def unknown_key(case: Case) -> AsyncIterator[Finding]:
+    """Is an order by a field that there is not refused?"""
+    sorting = await sorting_of(case)
+    order = (Order("no_such_field"),)
+    reply = await ask(case, spelled(case, Query(order=order), sorting=sorting), "an order by a field that there is not")
+    documented = [each.status for each in case.operation("list").responses if each.status in {"400", "422", "4XX"}]
+    if reply.rows and (sorting.fields is not None or documented):
+        yield case.finding(
+            "warning",
+            "contract" if sorting.fields is not None else "expectation",
+            "An order by a field that there is not is taken",
+            f"a refusal ({' or '.join(documented) or '400'})",
+            f"{reply.exchange.answer.status} with {len(reply.rows)} rows",
+            cause="unknown sort key",
+            purpose="list",
+            place=sorting.place,
+            evidence=[reply.exchange],
+        )

@@ -1,0 +1,24 @@
+"""What every part of the stand-in answers with: JSON, and refusals as problem documents (RFC 9457)."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from starlette.responses import Response
+
+
+class Refusal(Exception):
+    """A request that is refused, as the problem document (RFC 9457) that says so."""
+
+    def __init__(self, status: int, title: str, detail: str, errors: Sequence[Mapping[str, str]] = ()) -> None:
+        super().__init__(detail)
+        self.status, self.title, self.detail, self.errors = status, title, detail, list(errors)
+
+
+def json_answer(
+    body: Any, status: int = 200, headers: Mapping[str, str] | None = None, media_type: str = "application/json"
+) -> Response:
+    text = json.dumps(body, ensure_ascii=False)
+    return Response(text.encode("utf-8", "surrogatepass"), status, dict(headers or {}), media_type)
