@@ -33,6 +33,8 @@ _KINDS["date"] = _KINDS["date-time"] = _KINDS["number"]
 _KINDS["text"] = _KINDS["number"] | PATTERNS
 #: The share of questions with a wrong answer from which on the whole ability is at fault, not one operator.
 _MOST = 0.8
+#: Rows that are asked for where a total tells of the rest; what looks wrong is asked for whole.
+_PAGE = 60
 
 
 @dataclass(frozen=True)
@@ -124,16 +126,21 @@ def _wildcards(condition: Compare, filtering: Filtering) -> Compare:
 
 
 async def _tried(
-    case: Case, snapshot: Snapshot, trials: Sequence[Condition], situation: str = "a filter"
+    case: Case, snapshot: Snapshot, trials: Sequence[Condition], situation: str = "a filter", lean: bool = False
 ) -> list[Trial]:
-    """Ask for each condition that can be spelled, and judge the answers about each field together."""
+    """Ask for each condition that can be spelled, and judge the answers about each field together. A lean
+    question asks for a page alone, where the total tells how many rows there are."""
+    paging = case.resource.paging
+    told = case.state.before is not None and case.state.before.total is not None
+    positioned = paging.limit is not None or paging.style == "range"
+    limit = min(paging.largest or _PAGE, _PAGE) if lean and told and positioned else None
 
     async def one(condition: Condition) -> tuple[Condition, Reply] | None:
         try:
             asked = spelled(case, Query(condition))
         except Inexpressible:
             return None
-        return condition, await ask(case, asked, situation)
+        return condition, await ask(case, asked, situation, limit)
 
     answered = [each for each in await asyncio.gather(*map(one, trials)) if each is not None]
     by_fields: dict[tuple[str, ...], list[tuple[Condition, Reply]]] = {}
@@ -162,7 +169,7 @@ async def _tried(
 async def _confirmed(case: Case, conditions: Sequence[Condition], situation: str) -> tuple[Snapshot, list[Trial]]:
     """The trials that fail, and fail again on rows read anew: others may be at work."""
     snapshot = await snapshot_of(case)
-    trials = await _tried(case, snapshot, conditions, situation)
+    trials = await _tried(case, snapshot, conditions, situation, lean=True)
     if not any(each.symptom for each in trials):
         return snapshot, trials
     wrong = {str(each.condition) for each in trials if each.symptom in {"rows", "total", "twice"}}
@@ -347,8 +354,8 @@ def _rows(count: int | None) -> str:
 # -- filters together ------------------------------------------------------------------------------
 
 
-def _parts(filtering: Filtering, snapshot: Snapshot) -> list[Compare]:
-    """Conditions on different fields that each leave some rows and not all."""
+def halving(filtering: Filtering, snapshot: Snapshot) -> list[Compare]:
+    """Conditions on different fields that each leave some rows and not all, those near to half first."""
     usual = Reading()
     found = []
     for field in snapshot.fields.values():
@@ -367,7 +374,7 @@ async def filters_together(case: Case) -> AsyncIterator[Finding]:
     """Do filters together leave the rows that each of them leaves, and do and, or and not hold?"""
     filtering = await filtering_of(case)
     snapshot = await snapshot_of(case)
-    parts = _parts(filtering, snapshot)
+    parts = halving(filtering, snapshot)
     if len(parts) < 2:
         raise Skipped("there are not two fields to filter by at once")
     one, two = parts[0], parts[1]

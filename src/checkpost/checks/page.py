@@ -3,19 +3,27 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator
+from contextlib import suppress
 from typing import Any
 from urllib.parse import urlsplit
 
+from checkpost.checks.asking import differing, fields_in, snapshot_of, spelled
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.contract.contract import Parameter
 from checkpost.findings import Finding
+from checkpost.model.query import Condition, Order, Query
 from checkpost.model.shape import shape_of
+from checkpost.oracle.columns import Snapshot
+from checkpost.oracle.filter import Reading, evaluate
+from checkpost.oracle.order import out_of_order
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Key, Listing, Row, next_url
+from checkpost.wire.listing import Asked, Key, Listing, Row, next_url, position_of, with_cursor
 
 _MOST_PAGES = 12
+#: A range that the list does not have (RFC 9110, 15.5.17): as good as an empty page.
+_NOT_THERE = 416
 
 
 def _known(case: Case) -> Listing:
@@ -37,21 +45,24 @@ def _parameter(case: Case, name: str | None) -> Parameter | None:
     return next((each for each in parameters if each.location == "query" and each.name == name), None)
 
 
-def _position(case: Case, number: int, size: int) -> dict[str, Any]:
-    """The query for page ``number`` (from 0) of a size."""
-    paging = case.resource.paging
-    position = number * size if paging.style == "offset" else paging.start + number
-    return {str(paging.limit): size, str(paging.position): position}
-
-
-async def _page(case: Case, query: Mapping[str, Any], situation: str) -> tuple[Exchange, list[Row] | None]:
-    exchange = await case.send("list", situation, query=query)
+async def _page(case: Case, asked: Asked, situation: str) -> tuple[Exchange, list[Row] | None]:
+    counting = case.resource.queries.counting
+    headers = dict(asked.headers)
+    pairs = list(asked.pairs)
+    if counting is not None and counting.header:
+        headers[counting.parameter] = counting.value
+    elif counting is not None:
+        pairs.append((counting.parameter, counting.value))
+    exchange = await case.send("list", situation, query=pairs, headers=headers)
+    if exchange.answer.status == _NOT_THERE:
+        return exchange, []
     return exchange, case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
 
 
 def _needs_positions(case: Case) -> None:
     paging = case.resource.paging
-    if paging.style not in {"offset", "page"} or paging.limit is None or paging.position is None:
+    positioned = paging.limit is not None and paging.position is not None
+    if paging.style != "range" and not (paging.style in {"offset", "page"} and positioned):
         raise Skipped("the contract describes no parameters for size and position")
 
 
@@ -85,7 +96,9 @@ async def pages_join(case: Case) -> AsyncIterator[Finding]:
         count = -(-len(before.rows) // size)
         if count > _MOST_PAGES:
             raise Skipped(f"the list has over {_MOST_PAGES} pages of the largest size")
-        pages = await asyncio.gather(*(_page(case, _position(case, number, size), "a page") for number in range(count)))
+        pages = await asyncio.gather(
+            *(_page(case, position_of(case.client, number, size), "a page") for number in range(count))
+        )
         exchanges = [exchange for exchange, _ in pages]
         if any(rows is None for _, rows in pages):
             return  # why is told of the answer itself
@@ -96,7 +109,7 @@ async def pages_join(case: Case) -> AsyncIterator[Finding]:
                 "error",
                 "contract",
                 "A page holds more rows than were asked for",
-                f"{size} rows at the most for {case.resource.paging.limit}={size}",
+                f"{size} rows at the most, as {_size_words(case, size)} asks",
                 f"{max(lengths)} rows",
                 cause="any:page too long",
                 purpose="list",
@@ -150,6 +163,19 @@ def _not_joined(case: Case, size: int, lost: set[Key], twice: set[Key], exchange
     )
 
 
+def _size_words(case: Case, size: int) -> str:
+    return f"{case.resource.paging.limit}={size}" if case.resource.paging.limit else f"a range of {size}"
+
+
+def _words(asked: Asked) -> str:
+    return ", ".join(f"{name}={value}" for name, value in [*asked.pairs, *asked.headers.items()])
+
+
+def _has_links(case: Case) -> bool:
+    envelope, paging = case.resource.envelope, case.resource.paging
+    return envelope.next is not None or envelope.links or paging.style == "cursor"
+
+
 def _place(case: Case, name: str | None) -> Any:
     parameter = _parameter(case, name)
     return parameter.place if parameter else None
@@ -161,18 +187,16 @@ async def past_the_end(case: Case) -> AsyncIterator[Finding]:
     _needs_positions(case)
     before = _known(case)
     beyond = len(before.rows) + 1000
-    number = beyond if case.resource.paging.style == "page" else 0
-    query = _position(case, number, 10)
-    if case.resource.paging.style == "offset":
-        query[str(case.resource.paging.position)] = beyond
-    exchange, rows = await _page(case, query, "a page past the end")
+    number = beyond if case.resource.paging.style == "page" else beyond // 10
+    asked = position_of(case.client, number, 10)
+    exchange, rows = await _page(case, asked, "a page past the end")
     if rows:
         yield case.finding(
             "error",
             "expectation",
             "A page past the end holds rows",
             "no rows",
-            f"{len(rows)} rows at {case.resource.paging.position}={query[str(case.resource.paging.position)]}",
+            f"{len(rows)} rows at {_words(asked)}",
             cause="past the end",
             purpose="list",
             place=_place(case, case.resource.paging.position),
@@ -188,7 +212,7 @@ async def default_size(case: Case) -> AsyncIterator[Finding]:
     if limit is None or not isinstance(default, int):
         raise Skipped("the contract documents no default size")
     before = _known(case)
-    exchange, rows = await _page(case, {}, "a page of the default size")
+    exchange, rows = await _page(case, Asked(), "a page of the default size")
     expected = min(default, len(before.rows))
     if rows is not None and len(rows) != expected and abs(len(rows) - expected) > 2:
         yield case.finding(
@@ -220,7 +244,7 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
     if not tries:
         raise Skipped("the contract has no limits for size or position")
     for name, value, words in tries:
-        exchange, rows = await _page(case, {name: value}, f"{name} {words}")
+        exchange, rows = await _page(case, Asked(((name, value),)), f"{name} {words}")
         if rows is None:
             continue
         largest = paging.largest
@@ -256,8 +280,8 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
 @check("page.next-link", needs=("list",), cost=lambda resource: 8)
 async def next_links(case: Case) -> AsyncIterator[Finding]:
     """Do the links to the next page lead through the whole list, and end?"""
-    if case.resource.envelope.next is None:
-        raise Skipped("the list has no link to the next page")
+    if not _has_links(case):
+        raise Skipped("the list has no link to the next page, and no cursor")
     before = _known(case)
     if case.state.pages_broken:
         raise Blocked(case.state.pages_broken)
@@ -277,7 +301,7 @@ async def next_links(case: Case) -> AsyncIterator[Finding]:
             break
         if urlsplit(url)[:2] != urlsplit(exchange.request.url)[:2]:
             raise Skipped("the link to the next page names another host, and was not followed")
-        exchange = await case.client.follow(url, case.check.name)
+        exchange = await case.client.follow(url, case.check.name, "a linked page")
         case.requests += 1
         exchanges.append(exchange)
     else:
@@ -315,7 +339,7 @@ async def total_on_every_page(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("the list gives no total")
     size = max(1, min(len(before.rows), case.resource.paging.largest or 30) // 3)
     for number in (0, 1):
-        exchange, rows = await _page(case, _position(case, number, size), "a page")
+        exchange, rows = await _page(case, position_of(case.client, number, size), "a page")
         total = case.client.total_of(exchange.answer) if rows is not None else None
         if total is not None and total != before.total and total != (await case.listing()).total:
             yield case.finding(
@@ -329,3 +353,106 @@ async def total_on_every_page(case: Case) -> AsyncIterator[Finding]:
                 evidence=[exchange],
             )
             return
+
+
+@check(
+    "page.links-keep-query",
+    needs=("list",),
+    cost=lambda resource: 3 if resource.envelope.links or resource.envelope.next else 0,
+)
+async def links_keep_query(case: Case) -> AsyncIterator[Finding]:
+    """Does the link to the next page keep filter, order and selection?"""
+    if not _has_links(case) or case.resource.paging.limit is None:
+        raise Skipped("the list has no link to the next page, or takes no size")
+    snapshot = await snapshot_of(case)
+    if case.state.pages_broken:
+        raise Blocked(case.state.pages_broken)
+    query = await _halving(case, snapshot)
+    size = max(1, len(snapshot) // 6)
+    asked = spelled(case, query)
+    first, rows = await _page(
+        case, Asked((*asked.pairs, (case.resource.paging.limit, size)), asked.headers), "a filtered page"
+    )
+    url = next_url(case.client, first) if rows else None
+    if url is None or urlsplit(url)[:2] != urlsplit(first.request.url)[:2]:
+        raise Skipped("what the filter leaves has no second page")
+    second = await case.client.follow(url, case.check.name, "a linked page")
+    case.requests += 1
+    after = case.client.rows_in(second.answer.json) if second.answer.ok else None
+    if after is None:
+        return
+    keys = [key for key in map(case.client.key_of, [*(rows or ()), *after]) if key is not None]
+    if not all(key in snapshot.positions for key in keys):
+        return  # others are at work
+    places = [snapshot.positions[key] for key in keys]
+    truth = evaluate(query.condition, snapshot, Reading()) if query.condition else None
+    strangers = [place for place in places if truth is not None and not truth.true[place]]
+    unordered = out_of_order(snapshot, places, query.order) if query.order else None
+    lost = set(query.select) and any(set(row) > set(rows[0]) for row in after) if rows else False
+    kept = {"filter": bool(strangers), "order": unordered is not None, "selection": lost}
+    forgotten = [word for word, wrong in kept.items() if wrong]
+    if forgotten:
+        yield case.finding(
+            "error",
+            "contract",
+            f"The link to the next page forgets the {' and the '.join(forgotten)}",
+            f"the next rows of: {query}",
+            "rows that do not match the filter"
+            if strangers
+            else ("rows in another order" if unordered else "all fields"),
+            cause="next link forgets",
+            purpose="list",
+            evidence=[first, second],
+            rows=differing(snapshot, "does not match", strangers, fields_in(query)),
+        )
+
+
+async def _halving(case: Case, snapshot: Snapshot) -> Query:
+    """A filter and an order that leave about half of the rows. Raises Skipped where neither is to be had."""
+    from checkpost.checks.filter import filtering_of, halving
+    from checkpost.checks.sort import sorting_of
+
+    condition: Condition | None = None
+    order: tuple[Order, ...] = ()
+    with suppress(Skipped):
+        condition = next(iter(halving(await filtering_of(case), snapshot)), None)
+    with suppress(Skipped):
+        sorting = await sorting_of(case)
+        order = next(
+            (
+                (Order(each.name, True),)
+                for each in snapshot.fields.values()
+                if each.kind in {"number", "date", "date-time"}
+                and (sorting.fields is None or each.name in sorting.fields)
+            ),
+            (),
+        )
+    if condition is None and not order:
+        raise Skipped("the list takes neither filter nor order")
+    return Query(condition, order)
+
+
+@check("page.cursor", needs=("list",), cost=lambda resource: 1 if resource.paging.style == "cursor" else 0)
+async def damaged_cursor(case: Case) -> AsyncIterator[Finding]:
+    """Is a cursor that was tampered with refused, and never taken for the beginning?"""
+    paging = case.resource.paging
+    if paging.style != "cursor":
+        raise Skipped("the list is not paged by a cursor")
+    before = _known(case)
+    first = await case.send("list", "a first page", query={paging.limit: 2} if paging.limit else {})
+    url = with_cursor(case.client, first, "bm90LWEtY3Vyc29y")
+    damaged = await case.client.follow(url, case.check.name, "a damaged cursor")
+    case.requests += 1
+    rows = case.client.rows_in(damaged.answer.json) if damaged.answer.ok else None
+    if rows and case.client.key_of(rows[0]) in before.by_key:
+        yield case.finding(
+            "warning",
+            "expectation",
+            "A cursor that the list never gave is taken",
+            "a refusal",
+            f"{damaged.answer.status} with {len(rows)} rows",
+            cause="damaged cursor",
+            purpose="list",
+            place=_place(case, paging.cursor),
+            evidence=[damaged],
+        )

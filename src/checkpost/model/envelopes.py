@@ -109,6 +109,12 @@ def total_header(operation: Operation | None) -> str:
     return min(known, key=lambda name: _TOTAL_HEADERS.index(name.lower()), default="")
 
 
+def has_links(operation: Operation | None) -> bool:
+    """Whether a list's answer has a documented Link header."""
+    answers = operation.success() if operation else ()
+    return any(header.name.lower() == "link" for response in answers for header in response.headers)
+
+
 def row_pointer(schema: Node | None, names: frozenset[str]) -> str | None:
     """Where one row with fields of these names stands in a body; None where there is none.
 

@@ -11,6 +11,7 @@ from checkpost.contract.node import Node
 from checkpost.model.correction import Correction
 from checkpost.model.envelopes import (
     cursor_pointer,
+    has_links,
     next_pointer,
     row_pointer,
     rows_pointer,
@@ -200,6 +201,7 @@ def _resource(
             body=wrapper,
             reason=_envelope_reason(rows, correction),
             total_header=total_header(listing),
+            links=has_links(listing),
         ),
         paging=paging,
         relations=(),

@@ -116,8 +116,9 @@ class Envelope:
     row: str | None
     body: str
     reason: Reason
-    #: The header that gives the number of all rows.
+    #: The header that gives the number of all rows, and whether a Link header (RFC 8288) is documented.
     total_header: str = ""
+    links: bool = False
 
 
 @dataclass(frozen=True)

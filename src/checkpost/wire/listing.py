@@ -67,12 +67,12 @@ def next_url(client: Client, page: Exchange) -> str | None:
     """The absolute URL of the page after this one, by the link in its body or header, or by the token that
     it gives; None where it gives none."""
     paging = client.resource.paging
-    if paging.style == "link":
+    pointer = paging.cursor_at if paging.style == "cursor" else client.resource.envelope.next
+    if pointer is None:
         link = linked(page.answer, "next")
         return urljoin(page.request.url, link) if link else None
-    pointer = paging.cursor_at if paging.style == "cursor" else client.resource.envelope.next
     try:
-        link = walk(page.answer.json, pointer or "")
+        link = walk(page.answer.json, pointer)
     except LookupError:
         return None
     if not isinstance(link, str | int) or isinstance(link, bool) or link == "":
