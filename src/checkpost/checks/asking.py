@@ -45,11 +45,15 @@ async def snapshot_of(case: Case, anew: bool = False) -> Snapshot:
     if state.snapshot is None or state.snapshot[0] != state.writes or anew:
         unchanged = state.before is not None and state.writes == 0 and not anew
         listing = state.before if unchanged and state.before is not None else await case.listing()
+        if listing.repeated:
+            raise Blocked("rows stand twice in its list")
         if listing.problem:
             raise Blocked(f"its list cannot be used: {listing.problem}")
         shown = {name: field for name, field in case.fields.items() if field.shown}
         rows = listing.by_key.values()
-        snapshot = Snapshot(list(rows), list(listing.by_key), shown, listing.complete and not listing.repeated)
+        sound = listing.complete and not state.pages_broken
+        whole = sound and (listing.total is None or listing.total == len(rows))
+        snapshot = Snapshot(list(rows), list(listing.by_key), shown, whole)
         state.snapshot = (state.writes, snapshot)
         if anew:
             state.replies.clear()

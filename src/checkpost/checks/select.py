@@ -165,7 +165,7 @@ async def beside_filter_and_order(case: Case) -> AsyncIterator[Finding]:
                 (Order(field.name, True),)
                 for field in snapshot.fields.values()
                 if field.kind in {"number", "date", "date-time"}
-                and field.name not in keys
+                and field.name not in {*keys, condition.field if condition else ""}
                 and (sorting.fields is None or field.name in sorting.fields)
             ),
             (),

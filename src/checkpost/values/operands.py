@@ -123,7 +123,8 @@ def _telling(field: Field, operator: Operator, known: Sequence[Any]) -> list[Any
 def _striking(field: Field, known: Sequence[Any]) -> list[Any]:
     """Values that are often mishandled: zero, the empty text, texts with signs of the query's own."""
     if field.kind == "number":
-        return [0] if 0 in known else []
+        fractions = [value for value in known if float(value) % 1 and float(np.float32(value)) == value]
+        return [*([0] if 0 in known else []), *fractions[len(fractions) // 2 :][:1]]
     if field.kind != "text":
         return list(known[:2]) if "enum" in field.keywords else []
     if "enum" in field.keywords:
