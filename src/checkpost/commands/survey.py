@@ -45,7 +45,7 @@ def survey(
     if contract:
         profile = replace(profile, contract=contract)
     read, environment = load_contract(profile, 10.0)
-    model = infer(read, profile.resources, profile.parameters)
+    model = infer(read, profile.resources, profile.parameters, profile.queries)
     check_resources(resources, [resource.name for resource in model.resources])
     console = Console(highlight=False)
     if resources:

@@ -84,7 +84,7 @@ def _swept(leftover: Leftover, folder: Path, timeout: float) -> list[str]:
     require_variables(role, environment, profile)
     reader = profile.roles.get(profile.contract_role or "", Role("public"))
     contract = read_contract(heading["contract"], loader(reader, environment, timeout))
-    model = infer(contract, profile.resources, profile.parameters)
+    model = infer(contract, profile.resources, profile.parameters, profile.queries)
 
     async def work() -> list[str]:
         async with Session({role.name: role}, environment, Limits(timeout, 8)) as session:

@@ -74,7 +74,7 @@ def aim(profile: Profile, read_only: bool, timeout: float, credentials: Sequence
     require_variables(role, environment, profile)
     _refuse_flaws(contract)
     base_url = _base_url(profile, contract)
-    model = infer(contract, profile.resources, profile.parameters)
+    model = infer(contract, profile.resources, profile.parameters, profile.queries)
     if not model.resources:
         raise CheckPostError(
             f"{contract.location}: no path of the contract could be understood as a resource; "

@@ -82,7 +82,7 @@ def _by_parameters(operation: Operation, queries: Sequence[Parameter], fields: S
         return None
     group = next((each for each in queries if each.name == "or" and "(" in said_of(each)), None)
     members = _members(templates) if group is not None else {}
-    shapes = sorted({_shape(name, template) for (name, _), template in templates.items()})
+    shapes = sorted({shape_text(name, template) for (name, _), template in templates.items()})
     return Filtering(
         "parameters",
         templates,
@@ -97,7 +97,7 @@ def _by_parameters(operation: Operation, queries: Sequence[Parameter], fields: S
     )
 
 
-def _shape(name: str, template: str) -> str:
+def shape_text(name: str, template: str) -> str:
     """A template as a person reads it: ``field[gte]=…``."""
     words = {"{value}": "…", "{values}": "…,…", "{each}": "…", "{low}": "…", "{high}": "…"}
     for word, sign in words.items():

@@ -33,10 +33,13 @@ _WRITES: tuple[Purpose, ...] = ("create", "replace", "update")
 
 
 def infer(
-    contract: Contract, corrections: Mapping[str, Correction] | None = None, parameters: Mapping[str, Any] | None = None
+    contract: Contract,
+    corrections: Mapping[str, Correction] | None = None,
+    parameters: Mapping[str, Any] | None = None,
+    queries: Mapping[str, Any] | None = None,
 ) -> Model:
     """What the contract exposes, with the profile's corrections; every inference has its reason.
-    ``parameters`` gives required parameters their values."""
+    ``parameters`` gives required parameters their values, ``queries`` says how every list is queried."""
     corrections = corrections or {}
     stated = {
         name: Family(name, each.collection, each.item)
@@ -49,6 +52,7 @@ def infer(
     resources: dict[str, Resource] = {}
     for family in families(by_path, stated):
         correction = corrections.get(family.name, _NONE)
+        correction = replace(correction, queries={**(queries or {}), **correction.queries})
         operations = contract.operations
         resource = None if correction.skip else _resource(family, by_path, operations, correction, parameters or {})
         if resource is not None:
@@ -260,6 +264,12 @@ def _doubts(resources: Mapping[str, Resource]) -> list[Doubt]:
             found.append(
                 Doubt(name, "where its list holds the rows is not described", f"resources: {{{name}: {{rows: /KEY}}}}")
             )
+        queries = resource.queries
+        for what, ways in (("filter", queries.filterings), ("sort", queries.sortings)):
+            if len(ways) > 1:
+                parameter = ways[0].parameter
+                message = f"how {parameter} is written is not described; a run tries the usual ways"
+                found.append(Doubt(name, message, f"queries: {{{what}: {{parameter: {parameter}, …}}}}"))
         for field in resource.fields:
             lost = field.name.lower().endswith(("_id", "id")) and len(field.name) > 2 and field.created
             is_key = resource.key is not None and field.name in resource.key.fields

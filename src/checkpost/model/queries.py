@@ -401,7 +401,7 @@ def stated_over(described: Queries, stated: Mapping[str, Any], collection: str) 
         counting = Counting(parameter, value, why, "header" in said) if stated["count"] else None
     if "aggregate" in stated:
         said = dict(stated["aggregate"] or {})
-        path = said.pop("path", collection)
+        path = said.pop("path", collection).replace("{collection}", collection)
         more = _frozen(said)
         functions = more.pop("functions", {})
         aggregating = Aggregating(path, functions, why, **more) if functions else None

@@ -7,13 +7,14 @@ import os
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 from checkpost.contract.parse import is_json, parse
 from checkpost.contract.pointer import join
 from checkpost.contract.positions import locate
 from checkpost.errors import CheckPostError
 from checkpost.model.correction import Correction
+from checkpost.model.query import Function, Operator
 from checkpost.profile.credentials import PUBLIC, VARIABLE, Credential, Role
 
 NAME = "checkpost.yaml"
@@ -32,6 +33,7 @@ class Profile:
     allow_writes: tuple[str, ...] = ()
     resources: Mapping[str, Correction] = field(default_factory=dict)
     parameters: Mapping[str, Any] = field(default_factory=dict)
+    queries: Mapping[str, Any] = field(default_factory=dict)
     file: Path | None = None
 
     @property
@@ -95,7 +97,17 @@ def read_profile(file: Path) -> Profile:
         raise ProfileError(f"{file}: the profile cannot be read ({error.strerror}).") from None
     value, text = parse(str(file), raw)
     source = _Source(file, text)
-    known = ("contract", "contract_role", "base_url", "roles", "run_as", "allow_writes", "parameters", "resources")
+    known = (
+        "contract",
+        "contract_role",
+        "base_url",
+        "roles",
+        "run_as",
+        "allow_writes",
+        "parameters",
+        "queries",
+        "resources",
+    )
     stated = source.check_names(value, "", known)
     folder = file.parent
     roles = {
@@ -122,6 +134,7 @@ def read_profile(file: Path) -> Profile:
             for name, each in _mapping(source, stated.get("resources"), "/resources").items()
         },
         parameters=_mapping(source, stated.get("parameters"), "/parameters"),
+        queries=_queries(source, stated.get("queries"), "/queries"),
         file=file,
     )
 
@@ -183,6 +196,8 @@ def _correction(source: _Source, value: Any, pointer: str) -> Correction:
     if "paging" in stated:
         known_paging = ("limit", "offset", "page", "start", "largest")
         stated["paging"] = source.check_names(stated["paging"], join(pointer, "paging"), known_paging)
+    if "queries" in stated:
+        stated["queries"] = _queries(source, stated["queries"], join(pointer, "queries"))
     for name in ("references", "values"):
         if name in stated:
             stated[name] = _mapping(source, stated[name], join(pointer, name))
@@ -192,6 +207,48 @@ def _correction(source: _Source, value: Any, pointer: str) -> Correction:
             if not text.startswith("/"):
                 raise source.error(join(pointer, name), "this has to begin with '/'.")
     return Correction(**stated)
+
+
+#: The parts of ``queries`` and the keys of each (docs/spellings.md).
+_QUERY_KEYS = {
+    "filter": (
+        "parameter", "form", "operators", "members", "and", "or", "not", "quote", "escape", "bare", "separator",
+        "wildcard", "fields",
+    ),
+    "sort": ("parameter", "ascending", "descending", "separator", "direction", "words", "fields", "several"),
+    "select": ("parameter", "separator", "fields"),
+    "count": ("parameter", "header", "value"),
+    "aggregate": ("path", "functions", "parameter", "group", "separator", "joint", "rows", "groups", "filters"),
+}  # fmt: skip
+
+
+def _queries(source: _Source, value: Any, pointer: str) -> dict[str, Any]:
+    """How queries are spelled; null for one that is not to be tested."""
+    stated = source.check_names(value, pointer, tuple(_QUERY_KEYS))
+    for part, said in stated.items():
+        at = join(pointer, part)
+        keys = source.check_names(said, at, _QUERY_KEYS[part])
+        for name in ("operators", "functions", "members"):
+            known = set(get_args(Function if name == "functions" else Operator))
+            for word, template in _mapping(source, keys.get(name), join(at, name)).items():
+                if word not in known:
+                    near = difflib.get_close_matches(str(word), known, 1)
+                    hint = f"did you mean {near[0]!r}?" if near else f"they are {', '.join(sorted(known))}."
+                    raise source.error(join(at, name, word), f"there is no {name[:-1]} {word!r}; {hint}")
+                source.text_of(template, join(at, name, word))
+        _check_form(source, part, keys, at)
+    return stated
+
+
+def _check_form(source: _Source, part: str, keys: Mapping[str, Any], pointer: str) -> None:
+    if part == "filter" and keys.get("form", "parameters") not in {"parameters", "expression", "json"}:
+        raise source.error(join(pointer, "form"), "the form of filters is parameters, expression or json.")
+    if part == "filter" and keys.get("form") in {"expression", "json"} and not keys.get("parameter"):
+        raise source.error(pointer, "a filter of this form needs the name of its parameter.")
+    plain = part == "filter" and not keys.get("parameter")
+    for word, template in (keys.get("operators") or {}).items():
+        if plain and "=" not in template:
+            raise source.error(join(pointer, "operators", word), "a template has the form NAME=VALUE here.")
 
 
 def require_variables(role: Role, environment: Mapping[str, str], profile: Profile) -> None:

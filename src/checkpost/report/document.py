@@ -132,6 +132,7 @@ def _finding(finding: Finding, result: Result, by_number: dict[int, Exchange], r
         "document": finding.place.location if finding.place else None,
         "pointer": finding.place.pointer if finding.place else None,
         "line": result.lines.get(finding.id),
+        "rows": [{"how": each.how, "key": each.key, "values": dict(each.values)} for each in finding.rows],
         "count": finding.count,
         "reproduce": finding.reproduce,
         "exchanges": [

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import get_args
 
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
 from checkpost.contract.contract import Contract, Flaw, Operation, SecurityScheme
-from checkpost.model.resource import MISSING, Field, Model, Resource
+from checkpost.model.filtering import shape_text
+from checkpost.model.query import Function, Operator
+from checkpost.model.resource import MISSING, Field, Model, Reason, Resource
+from checkpost.model.spelling import Filtering
 
 _PURPOSES = ("list", "create", "read", "replace", "update", "delete")
 _SURE = {"stated": "", "likely": "", "guess": " ?"}
@@ -19,7 +24,7 @@ _STYLES = {"error": "bold red", "warning": "yellow", "note": "cyan"}
 def _table(*columns: str) -> Table:
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for column in columns:
-        table.add_column(column, overflow="fold")
+        table.add_column(column, overflow="fold", no_wrap=column == "resource")
     return table
 
 
@@ -42,6 +47,8 @@ def show_survey(
     console.print(_resources(model))
     console.print()
     _lists(model, console)
+    _queries(model, console)
+    console.print()
     _security(contract, model, console)
     if roles:
         ready = [name for name, missing in roles.items() if not missing]
@@ -99,9 +106,84 @@ def _list_text(resource: Resource) -> str:
         "offset": f"{paging.limit}, {paging.position}",
         "page": ", ".join(filter(None, (paging.limit, paging.position))),
         "next": "a link to the next page",
+        "cursor": f"a cursor, {paging.cursor}",
+        "link": "a Link header",
+        "range": "a Range header",
         "none": "",
     }[paging.style]
     return where + (f", paged by {by}" if by else "")
+
+
+def _queries(model: Model, console: Console) -> None:
+    """What lists can be asked, resources that are asked alike together: what some lack is not told apart."""
+    alike: dict[tuple[str, str], tuple[list[str], list[str]]] = {}
+    for resource in model.resources:
+        for asked in query_texts(resource):
+            details, names = alike.setdefault((asked.what, asked.form), ([], []))
+            details += [each for each in asked.details if each not in details]
+            names.append(resource.name)
+    lists = len([each for each in model.resources if "list" in each.operations])
+    for (what, form), (details, names) in alike.items():
+        where = "every resource" if len(names) == lists else ", ".join(names)
+        said = f" ({_in_order(details)})" if details else ""
+        console.print(Text.assemble((f"{what + ':':<11}", "bold"), form + said, (f": {where}", "dim")))
+
+
+def _in_order(words: Sequence[str]) -> str:
+    known = [each.replace("_", " ") for each in (*get_args(Operator), *get_args(Function))]
+    return ", ".join(sorted(words, key=lambda word: known.index(word) if word in known else len(known)))
+
+
+@dataclass(frozen=True)
+class Asked:
+    """One thing that a list can be asked: how it is written, its operators or functions, and why it is so."""
+
+    what: str
+    form: str
+    details: tuple[str, ...]
+    reason: Reason
+
+
+def query_texts(resource: Resource) -> Iterator[Asked]:
+    """What a list can be asked and how it is written, in words."""
+    queries = resource.queries
+    if queries.filterings:
+        yield _filter_text(queries.filterings)
+    if queries.sortings:
+        sorting = queries.sortings[0]
+        keys = f"{sorting.ascending} or {sorting.descending}".replace("{field}", "FIELD")
+        if sorting.direction:
+            keys = f"FIELD, with {sorting.direction}={'|'.join(sorting.words)}"
+        tried = "; other ways are tried" if len(queries.sortings) > 1 else ""
+        yield Asked("Sort", f"{sorting.parameter}={keys}{tried}", (), sorting.reason)
+    if queries.selecting:
+        selecting = queries.selecting
+        joined = "A, repeated" if selecting.separator is None else f"A{selecting.separator}B"
+        yield Asked("Select", f"{selecting.parameter}={joined}", (), selecting.reason)
+    if queries.counting:
+        counting = queries.counting
+        sign = ": " if counting.header else "="
+        yield Asked("Count", f"{counting.parameter}{sign}{counting.value}", (), counting.reason)
+    if queries.aggregating:
+        aggregating = queries.aggregating
+        beside = aggregating.path.removeprefix(resource.collection or "") or aggregating.parameter
+        grouped = ", also of groups" if aggregating.group else ""
+        yield Asked("Aggregate", beside + grouped, tuple(aggregating.functions), aggregating.reason)
+
+
+def _filter_text(filterings: Sequence[Filtering]) -> Asked:
+    filtering = filterings[0]
+    if len(filterings) > 1:
+        text = f"{filtering.parameter}=…, of which nothing is said; {len(filterings)} ways are tried"
+        return Asked("Filter", text, (), filtering.reason)
+    words = [operator.replace("_", " ") for _, operator in filtering.templates]
+    words += [word for word, template in (("or", filtering.disjunction), ("not", filtering.negation)) if template]
+    form = f"{filtering.parameter}=a JSON value" if filtering.form == "json" else f"{filtering.parameter}=an expression"
+    if filtering.form == "parameters":
+        preferred = ("ge", "gt", "from", "contains", "in", "eq")
+        ranked = sorted(filtering.templates, key=lambda key: (*preferred, key[1]).index(key[1]))
+        form = shape_text(ranked[0][0], filtering.templates[ranked[0]])
+    return Asked("Filter", form, tuple(dict.fromkeys(words)), filtering.reason)
 
 
 def scheme_text(scheme: SecurityScheme) -> str:
@@ -144,6 +226,10 @@ def _reasons(model: Model, console: Console) -> None:
         where = "nowhere described" if envelope.rows is None else (envelope.rows or "the body itself")
         rows.append(("rows of the list", where, envelope.reason))
         rows.append(("paging", resource.paging.style, resource.paging.reason))
+        rows += [
+            (asked.what.lower(), f"{asked.form} {_in_order(asked.details)}".strip(), asked.reason)
+            for asked in query_texts(resource)
+        ]
         rows += [(f"reference {each.field}", each.resource, each.reason) for each in resource.relations]
         rows += [(f"unique {each.name}", "yes", each.unique_reason) for each in resource.fields if each.unique_reason]
         for what, value, reason in rows:

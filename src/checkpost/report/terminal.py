@@ -103,7 +103,27 @@ def _finding(finding: Json, commands: bool) -> RenderableType:
     facts.add_column(overflow="fold")
     for name, value in _facts(finding, commands):
         facts.add_row(name, Text(value))
-    return Group(head, Padding(facts, (0, 0, 0, 10)))
+    parts: list[RenderableType] = [head, Padding(facts, (0, 0, 0, 10))]
+    if finding["rows"]:
+        parts.append(Padding(_rows(finding["rows"]), (0, 0, 0, 10)))
+    return Group(*parts)
+
+
+def _rows(rows: list[Json]) -> Table:
+    """The rows that differ, with the fields that matter."""
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
+    names = list(dict.fromkeys(name for row in rows for name in row["values"]))
+    for name in ("row", "key", *names):
+        table.add_column(name, overflow="fold", style="dim" if name == "row" else "")
+    for row in rows:
+        values = (_value(row["values"].get(name)) for name in names)
+        table.add_row(row["how"], Text(row["key"]), *map(Text, values))
+    return table
+
+
+def _value(value: Any) -> str:
+    text = "null" if value is None else (repr(value) if isinstance(value, str) else str(value))
+    return text if len(text) <= 60 else text[:59] + "…"
 
 
 def _facts(finding: Json, commands: bool) -> Iterator[tuple[str, str]]:
