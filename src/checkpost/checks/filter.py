@@ -33,6 +33,8 @@ _KINDS["date"] = _KINDS["date-time"] = _KINDS["number"]
 _KINDS["text"] = _KINDS["number"] | PATTERNS
 #: The share of questions with a wrong answer from which on the whole ability is at fault, not one operator.
 _MOST = 0.8
+#: More groups of failures than this have a cause in common.
+_MOST_CAUSES = 3
 #: Rows that are asked for where a total tells of the rest; what looks wrong is asked for whole.
 _PAGE = 60
 
@@ -88,7 +90,11 @@ async def filtering_of(case: Case) -> Filtering:
                 if await _proves_itself(case, snapshot, candidate):
                     state.filtering = candidate
                     break
-            else:
+            if state.filtering is None and candidates[0].documented:
+                # what is described does not work: shown by values that are written in one way alone
+                bare = tuple(name for name, field in snapshot.fields.items() if field.kind in {"number", "boolean"})
+                state.filtering = replace(candidates[0], fields=bare)
+            if state.filtering is None:
                 state.unfiltered = (
                     f"how {candidates[0].parameter} is written is not described, and no usual way of "
                     f"{len(candidates)} works; the profile can tell under 'queries'"
@@ -220,6 +226,7 @@ async def _reported(
     """One finding for each cause: the whole ability, an operator, or a field."""
     if not trials:
         return
+    case.state.misfiltered |= {(each.compare.field, each.compare.operator) for each in trials if each.symptom}
     usable = [each for each in trials if each.reply.rows is not None]
     refused = [each for each in trials if each.symptom == "refused"]
     if filtering.reason.certainty != "stated" and not usable and refused:
@@ -254,8 +261,17 @@ def _promised(filtering: Filtering, trial: Trial) -> bool:
     return filtering.documented and (ordered or part.operator in {"eq", "ne", "in", "null", "not_null"})
 
 
-def _causes(failed: Sequence[Trial], considered: Sequence[Trial]) -> Iterable[tuple[str, list[Trial]]]:
-    """Failures in as few groups as explain them: all filters, then an operator or a field at a time."""
+def _causes(failed: Sequence[Trial], considered: Sequence[Trial]) -> Iterable[tuple[str, Sequence[Trial]]]:
+    """Failures in as few groups as explain them: all filters, else an operator or a field at a time, else one
+    for all."""
+    groups = list(_grouped(failed, considered))
+    if len(groups) > _MOST_CAUSES:
+        yield "several", failed
+    else:
+        yield from groups
+
+
+def _grouped(failed: Sequence[Trial], considered: Sequence[Trial]) -> Iterable[tuple[str, list[Trial]]]:
     rest = list(failed)
     asked = Counter(each.compare.operator for each in considered)
     fields = Counter(each.compare.field for each in considered)
@@ -374,13 +390,17 @@ async def filters_together(case: Case) -> AsyncIterator[Finding]:
     """Do filters together leave the rows that each of them leaves, and do and, or and not hold?"""
     filtering = await filtering_of(case)
     snapshot = await snapshot_of(case)
-    parts = halving(filtering, snapshot)
+    wrong = case.state.misfiltered
+    parts = [part for part in halving(filtering, snapshot) if (part.field, part.operator) not in wrong]
+    if len(parts) < 2 and wrong:
+        raise Blocked("there are not two filters that work alone")
     if len(parts) < 2:
         raise Skipped("there are not two fields to filter by at once")
     one, two = parts[0], parts[1]
     three = parts[2] if len(parts) > 2 else one
     asked: list[tuple[str, Condition]] = [("and", Every((one, two)))]
-    ranges = [operator for operator in ("gt", "lt") if operator in filtering.operators(one.field)]
+    known = [operator for operator in filtering.operators(one.field) if (one.field, operator) not in wrong]
+    ranges = [operator for operator in ("gt", "lt") if operator in known]
     if len(ranges) == 2 and snapshot.fields[one.field].kind == "number":
         values = sorted({value for row in snapshot.rows if (value := row.get(one.field)) is not None}, key=float)
         if len(values) > 2:

@@ -316,7 +316,7 @@ async def unknown_key(case: Case) -> AsyncIterator[Finding]:
     documented = [each.status for each in case.operation("list").responses if each.status in {"400", "422", "4XX"}]
     if reply.rows and (sorting.fields is not None or documented):
         yield case.finding(
-            "warning",
+            "warning" if sorting.fields is not None else "note",
             "contract" if sorting.fields is not None else "expectation",
             "An order by a field that there is not is taken",
             f"a refusal ({' or '.join(documented) or '400'})",

@@ -56,6 +56,7 @@ class State:
     #: How filters and sorting turned out to be spelled, and why they cannot be used.
     filtering: Filtering | None = None
     sorting: Sorting | None = None
+    misfiltered: set[tuple[str, str]] = field(default_factory=set)
     unfiltered: str = ""
     unsorted: str = ""
 

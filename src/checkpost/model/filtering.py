@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.model.paths import normal
@@ -30,18 +31,21 @@ def filterings_of(operation: Operation, fields: Sequence[Field], taken: set[str]
     names = [each.name for each in fields if each.shown]
     by_parameter = _by_parameters(operation, queries, fields)
     found: list[Filtering] = [by_parameter] if by_parameter is not None else []
+    alternatives: dict[str, tuple[Filtering, ...]] = {}
     for parameter in queries:
         word = normal(parameter.name)
-        described = None
+        described: tuple[Filtering, ...] = ()
         if parameter.name == "$filter":
-            described = _odata(parameter, said_of(parameter))
+            described = (_odata(parameter, said_of(parameter)),)
         elif word in (*_EXPRESSIONS, *_PERHAPS) and parameter.style != "deepObject" and parameter.name not in names:
             described = _expression(parameter, names)
-        if described is not None:
-            found.append(described)
+        if described:
+            alternatives[described[0].parameter] = described
+            found.append(described[0])
         elif word in _EXPRESSIONS and parameter.style != "deepObject" and not found and parameter.name not in names:
             return _untold(parameter)
-    return tuple(sorted(found, key=lambda each: -len(each.templates)))[:1]
+    best = max(found, key=lambda each: len(each.templates), default=None)
+    return alternatives.get(best.parameter, (best,)) if best is not None else ()
 
 
 def said_of(parameter: Parameter, operation: Operation | None = None) -> str:
@@ -240,15 +244,17 @@ def _odata(parameter: Parameter, said: str) -> Filtering:
     )
 
 
-def _expression(parameter: Parameter, names: Sequence[str]) -> Filtering | None:
-    """An expression whose grammar is told by what is said of the parameter; None where it is not."""
+def _expression(parameter: Parameter, names: Sequence[str]) -> tuple[Filtering, ...]:
+    """An expression whose grammar is told by what is said of the parameter: none where it is not, two where
+    nothing tells whether texts stand in quotes."""
     said = said_of(parameter)
     if parameter.media_type.endswith("json") or re.search(r"\{\s*\\?\"", said):
-        return _json(parameter, said, names)
+        by_json = _json(parameter, said, names)
+        return (by_json,) if by_json is not None else ()
     fields = "|".join(map(re.escape, sorted(names, key=len, reverse=True)))
     code = code_in(said)
     if not fields:
-        return None
+        return ()
     for kind, pattern in (
         ("call", rf"\b(?P<op>[a-z_]+)\(\s*(?:{fields})\s*,\s*(?P<value>{_VALUE})\s*\)"),
         ("between signs", rf"\b(?:{fields})(?P<op>=[a-z]+=)(?P<value>{_VALUE}|\()"),
@@ -259,17 +265,21 @@ def _expression(parameter: Parameter, names: Sequence[str]) -> Filtering | None:
         found = [each for each in re.finditer(pattern, code) if operator_of(each["op"].strip("=") or each["op"])]
         if found:
             return _infix(parameter, kind, found, said, code)
-    return None
+    return ()
 
 
-def _infix(parameter: Parameter, kind: str, found: Sequence[re.Match[str]], said: str, code: str) -> Filtering:
+def _infix(
+    parameter: Parameter, kind: str, found: Sequence[re.Match[str]], said: str, code: str
+) -> tuple[Filtering, ...]:
     first = found[0]
     listed = _listed_operators(said)
     templates: Templates = {}
     if kind in {"signs", "between signs"}:
         signs = ["=", "==", "!=", "<>", "<", "<=", ">", ">="]
         space = first["space"] if kind == "signs" else ""
-        used = {each["op"] for each in found} | {sign for sign in signs if sign in listed}
+        used = {each["op"] for each in found} | {
+            sign for sign in listed if sign in signs or (kind == "between signs" and re.fullmatch("=[a-z]+=", sign))
+        }
         for sign in sorted(used):
             operator = operator_of(sign.strip("=") if kind == "between signs" and sign not in signs else sign)
             if operator is not None:
@@ -306,13 +316,15 @@ def _infix(parameter: Parameter, kind: str, found: Sequence[re.Match[str]], said
     negation = re.search(r"\b(NOT|not)\s*\(", code)
     calls = kind == "call"
     semicolons = kind == "between signs" and ";" in said
-    return Filtering(
+    told = bool(quotes) or bare_text
+    either = ",{right}" if re.search(r"[`'\"],[`'\"]", said) else ""
+    described = Filtering(
         "expression",
         templates,
         Reason(f"what is said of {parameter.name} shows {first[0]}", "likely"),
         parameter.name,
         conjunction="{left};{right}" if semicolons else ("and({left},{right})" if calls else joined("and")),
-        disjunction="{left},{right}" if semicolons else ("or({left},{right})" if calls else joined("or")),
+        disjunction="{left}" + either if either and semicolons else ("or({left},{right})" if calls else joined("or")),
         negation=f"{negation[1]} ({{inner}})" if negation else ("not({inner})" if calls and "not(" in code else ""),
         quote=quote,
         escape=escape,  # type: ignore[arg-type]
@@ -320,6 +332,10 @@ def _infix(parameter: Parameter, kind: str, found: Sequence[re.Match[str]], said
         wildcard="*" if "*" in said and "%" not in said else "%",
         place=parameter.place,
     )
+    if told:
+        return (described,)
+    both = (replace(described, quote="'", escape="double"), replace(described, quote="", escape=""))
+    return both[::-1] if kind == "separated" else both
 
 
 def _listed_operators(said: str) -> set[str]:

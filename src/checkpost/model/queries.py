@@ -118,7 +118,7 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
         or parameter.name == "$orderby"
         or bool(
             not choices
-            and re.search(r"\b(?:comma|several|multiple|fields|columns|keys)\b|\w,\s?-?\w", said_of(parameter))
+            and re.search(r"\b(?:commas?|several|multiple|fields|columns|keys)\b|\w,\s?-?\w", said_of(parameter), re.I)
         )
     )
     said = "\n".join([said_of(parameter), *choices])
