@@ -73,7 +73,7 @@ def run_on_stand_in(
     """A run against a stand-in as the curator."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        contract = fetch(stand_in.address.contract_url, folder / "seedbank.yaml")
+        contract = fetch(stand_in.address.contract_url.replace(".yaml", ".json"), folder / "seedbank.json")
         return run_against(contract, None, folder, resources, families, role)
 
 

@@ -436,7 +436,8 @@ def build_app(
         import yaml
 
         written_out = json.loads(json.dumps(document(request)))  # no aliases for what is shared
-        text = yaml.safe_dump(written_out, sort_keys=False, allow_unicode=True, width=110)
+        dumper = getattr(yaml, "CSafeDumper", yaml.SafeDumper)
+        text = yaml.dump(written_out, Dumper=dumper, sort_keys=False, allow_unicode=True, width=110)
         return Response(text, media_type="application/yaml")
 
     async def not_found(request: Request, _: Exception) -> Response:
