@@ -7,6 +7,7 @@ from typing import Any
 
 from checkpost.demo.description import describe
 from checkpost.demo.seedbank import TABLES
+from checkpost.demo.spellings import SPELLINGS
 from checkpost.model.correction import Correction
 from checkpost.model.flaws import flaws
 from checkpost.model.infer import infer
@@ -42,7 +43,7 @@ def model_of(paths: dict[str, Any], corrections: dict[str, Correction] | None = 
 class StandIn(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.contract = contract_of(describe(TABLES, "http://127.0.0.1/v1"))
+        cls.contract = contract_of(describe(TABLES, "http://127.0.0.1/v1", SPELLINGS["brackets"]))
         cls.model = infer(cls.contract)
 
     def test_every_table_is_understood_from_its_description_alone(self) -> None:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import tempfile
 import unittest
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from starlette.applications import Starlette
@@ -12,9 +14,12 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse
 from starlette.routing import Route
 
+from checkpost.contract.reader import read_contract
 from checkpost.model.infer import infer
+from checkpost.model.resource import Resource
 from checkpost.wire.client import Client
-from checkpost.wire.listing import Listing
+from checkpost.wire.exchange import Answer
+from checkpost.wire.listing import Listing, linked
 from checkpost.wire.session import Limits, Session
 from tests.foreign import Served
 from tests.support import contract_of
@@ -198,6 +203,50 @@ class Rows(unittest.TestCase):
         client = self.client()
         url = client.url(client.resource.operations["read"], ("a/b ü'",), {"q": "x&y"})
         self.assertEqual(url, "http://127.0.0.1/v1/things/a%2Fb%20%C3%BC%27?q=x%26y")
+
+
+class Links(unittest.TestCase):
+    def test_link_headers_as_rfc_8288_has_them(self) -> None:
+        cases = {
+            '</a?page=2>; rel="next"': "/a?page=2",
+            "</a>; rel=prev, </b,c>; rel=next": "/b,c",
+            '<http://x/a>; title="x; rel=next"; rel="last next"': "http://x/a",
+            '</a>; rel="NEXT"': "/a",
+            '</a>; rel="nextpage"': None,
+            "no link": None,
+        }
+        for value, target in cases.items():
+            with self.subTest(value=value):
+                self.assertEqual(linked(Answer(200, (("Link", value),)), "next"), target)
+
+    def test_several_link_headers(self) -> None:
+        answer = Answer(200, (("link", "</a>; rel=first"), ("LINK", "</b>; rel=next")))
+        self.assertEqual(linked(answer, "next"), "/b")
+        self.assertIsNone(linked(Answer(200, ()), "next"))
+
+    def test_every_style_of_the_stand_in_is_read_whole(self) -> None:
+        from checkpost.demo.server import InProcess
+        from checkpost.demo.spellings import SPELLINGS
+        from tests.support import CURATOR, ENVIRONMENT, fetch
+
+        for spelling in SPELLINGS:
+            with self.subTest(spelling=spelling), InProcess(spelling=spelling) as stand_in:
+                with tempfile.TemporaryDirectory() as name:
+                    url = stand_in.address.contract_url.replace(".yaml", ".json")
+                    model = infer(read_contract(fetch(url, Path(name) / "c.json")))
+                accessions = model.resource("accessions")
+                assert accessions is not None
+
+                async def work(resource: Resource, base_url: str) -> Listing:
+                    async with Session({"curator": CURATOR}, ENVIRONMENT, Limits()) as session:
+                        return await Client(session, base_url, resource, "curator").whole_list(1000)
+
+                listing = asyncio.run(work(accessions, stand_in.address.base_url))
+                self.assertTrue(listing.complete, listing.partial)
+                self.assertEqual(sorted(key[0] for key in listing.by_key), list(range(1, 301)))
+                self.assertEqual(len(listing.rows), 300)
+                if spelling != "odata":
+                    self.assertEqual(listing.total, 300)
 
 
 if __name__ == "__main__":

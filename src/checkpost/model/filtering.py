@@ -316,7 +316,7 @@ def _infix(
     negation = re.search(r"\b(NOT|not)\s*\(", code)
     calls = kind == "call"
     semicolons = kind == "between signs" and ";" in said
-    told = bool(quotes) or bare_text
+    told = bool(quotes) or bare_text or bool(re.search(r"\bsingle[- ]quot", said, re.I))
     either = ",{right}" if re.search(r"[`'\"],[`'\"]", said) else ""
     described = Filtering(
         "expression",
@@ -383,6 +383,7 @@ def _json(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering | 
             tokens |= set(shape_of(node).properties)
         else:
             tokens.add(name)
+    tokens = {token for token in tokens if re.fullmatch(r"[$_]?[A-Za-z_]+", token)}
     for token in sorted(tokens - set(names)):
         operator = operator_of(token.lstrip("$_")) if token.lstrip("$_") != "not" else None
         if operator in {"null", "not_null"}:

@@ -1,0 +1,294 @@
+"""How queries are spelled: told from contracts, stated in profiles, and written on the wire."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+from urllib.parse import parse_qsl, urlsplit
+
+from checkpost.demo.description import describe
+from checkpost.demo.seedbank import TABLES
+from checkpost.demo.spellings import SPELLINGS
+from checkpost.errors import CheckPostError
+from checkpost.model.infer import infer
+from checkpost.model.query import Compare, Condition, Either, Every, Measure, Not, Order
+from checkpost.model.resource import Resource
+from checkpost.model.spelling import Inexpressible
+from checkpost.profile.profile import read_profile
+from tests.support import contract_of
+
+ROW = {
+    "type": "object",
+    "properties": {
+        "id": {"type": "integer"},
+        "name": {"type": "string"},
+        "price": {"type": "number"},
+        "seenAt": {"type": "string", "format": "date-time"},
+        "sold": {"type": "boolean"},
+    },
+}
+TEXT = {"type": "string"}
+
+
+def query(name: str, schema: Any = None, description: str = "", **more: Any) -> dict[str, Any]:
+    return {"name": name, "in": "query", "schema": schema or TEXT, "description": description, **more}
+
+
+def resource_of(
+    *parameters: dict[str, Any], queries: dict[str, Any] | None = None, beside: dict[str, Any] | None = None
+) -> Resource:
+    """A resource whose list takes these parameters; ``beside`` is another path's GET."""
+    content = {"application/json": {"schema": {"type": "array", "items": ROW}}}
+    listed = {"parameters": list(parameters), "responses": {"200": {"description": "", "content": content}}}
+    key = {"name": "id", "in": "path", "required": True, "schema": {"type": "integer"}}
+    paths: dict[str, Any] = {"/things": {"get": listed}}
+    for path, operation in (beside or {}).items():
+        paths[path] = {"get": operation}
+    paths["/things/{id}"] = {"parameters": [key], "get": {"responses": {"200": {"description": ""}}}}
+    document = {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths}
+    model = infer(contract_of(document), queries=queries)
+    assert [each.name for each in model.resources] == ["things"], [each.name for each in model.resources]
+    return model.resources[0]
+
+
+class Filters(unittest.TestCase):
+    def written(self, resource: Resource, condition: Condition, candidate: int = 0) -> list[tuple[str, str]]:
+        fields = {each.name: each for each in resource.fields}
+        return resource.queries.filterings[candidate].pairs(condition, fields)
+
+    def one(self, condition: Condition, *parameters: dict[str, Any]) -> list[tuple[str, str]]:
+        return self.written(resource_of(*parameters), condition)
+
+    def test_a_field_and_an_operator_in_a_name(self) -> None:
+        at_least = Compare("price", "ge", 2.5)
+        for name in ("price[gte]", "price__gte", "price_gte", "price.ge", "priceGte", "filter[price][gte]"):
+            with self.subTest(name=name):
+                self.assertEqual(self.one(at_least, query(name)), [(name, "2.5")])
+        for name, operator in (("minPrice", "from"), ("max_price", "to"), ("seenAt_before", "to"), ("name_like", None)):
+            found = resource_of(query(name)).queries.filterings
+            operators = [each for _, each in found[0].templates] if found else []
+            self.assertEqual(operators, [operator] if operator else [], name)
+
+    def test_parameters_that_are_no_filters(self) -> None:
+        for name in ("q", "search", "locale", "include", "page", "apikey", "named", "pricelist"):
+            self.assertEqual(resource_of(query(name)).queries.filterings, (), name)
+
+    def test_lists_and_nulls(self) -> None:
+        several = Compare("name", "in", ("a", "b"))
+        self.assertEqual(self.one(several, query("name__in")), [("name__in", "a,b")])
+        repeated = query("name", {"type": "array", "items": TEXT})
+        self.assertEqual(self.one(several, repeated), [("name", "a"), ("name", "b")])
+        self.assertEqual(self.one(Compare("name", "null"), query("name[isnull]")), [("name[isnull]", "true")])
+        self.assertEqual(self.one(Compare("name", "not_null"), query("name[isnull]")), [("name[isnull]", "false")])
+
+    def test_an_operator_before_the_value(self) -> None:
+        said = "`eq.5`, `gte.5`, `in.(1,2)`, `is.null`, `like.*x*`, `not.` before"
+        parameters = [query("price", TEXT, said), query("name", TEXT, said), query("or", TEXT, "`(a.eq.1,b.eq.2)`")]
+        written = {
+            Compare("price", "ge", 2): [("price", "gte.2")],
+            Compare("price", "in", (1, 2)): [("price", "in.(1,2)")],
+            Compare("name", "in", ("a,b", "c")): [("name", 'in.("a,b",c)')],
+            Compare("name", "like", "*x*"): [("name", "like.*x*")],
+            Compare("name", "null"): [("name", "is.null")],
+            Not(Compare("price", "eq", 5)): [("price", "not.eq.5")],
+            Either((Compare("price", "eq", 5), Compare("name", "eq", "x"))): [("or", "(price.eq.5,name.eq.x)")],
+            Every((Compare("price", "eq", 5), Compare("name", "eq", "x"))): [("price", "eq.5"), ("name", "eq.x")],
+        }
+        resource = resource_of(*parameters)
+        for condition, pairs in written.items():
+            self.assertEqual(self.written(resource, condition), pairs, condition)
+        self.assertEqual(resource.queries.filterings[0].wildcard, "*")
+
+    def test_expressions(self) -> None:
+        both = Every((Compare("price", "ge", 2), Not(Compare("name", "eq", "O'Hara"))))
+        either = Either((Compare("sold", "eq", True), both))
+        said = "Such as `price >= 2 AND name = 'x'`; `=`, `>=`, `OR`, `NOT (…)`; a quote is doubled."
+        written = "sold = true OR (price >= 2 AND NOT (name = 'O''Hara'))"
+        self.assertEqual(self.one(either, query("where", TEXT, said)), [("where", written)])
+        calls = query("where", TEXT, "`and(ge(price,2),eq(name,'x'))`, `or(…)`, `not(…)`")
+        simple = Either((Compare("price", "ge", 2), Compare("name", "eq", "x")))
+        self.assertEqual(self.one(simple, calls), [("where", "or(ge(price,2),eq(name,'x'))")])
+        odata = query("$filter", TEXT, "eq, ne, ge; `in`; contains; and, or, not")
+        for condition, written in {
+            Compare("name", "contains", "it's"): "contains(name,'it''s')",
+            Compare("seenAt", "ge", "2020-01-01T00:00:00Z"): "seenAt ge 2020-01-01T00:00:00Z",
+            Compare("name", "null"): "name eq null",
+            Compare("price", "in", (1, 2)): "price in (1,2)",
+            Not(Compare("price", "eq", 1)): "not (price eq 1)",
+        }.items():
+            self.assertEqual(self.one(condition, odata), [("$filter", written)])
+
+    def test_json(self) -> None:
+        said = '`{"price": {"$gte": 5}, "name": "x"}`, `$in`, `$or`, `$not`'
+        resource = resource_of(query("filter", TEXT, said))
+        condition = Either((Compare("price", "ge", 2), Not(Compare("name", "in", ("a", "b")))))
+        [(name, text)] = self.written(resource, condition)
+        self.assertEqual(name, "filter")
+        self.assertEqual(text, '{"$or": [{"price": {"$gte": 2}}, {"$not": {"name": {"$in": ["a", "b"]}}}]}')
+        self.assertEqual(self.written(resource, Compare("name", "eq", "x")), [("filter", '{"name": "x"}')])
+
+    def test_what_is_left_open_has_several_candidates(self) -> None:
+        untold = resource_of(query("filter"), query("sort"))
+        self.assertGreater(len(untold.queries.filterings), 5)
+        self.assertGreater(len(untold.queries.sortings), 2)
+        quotes = resource_of(query("filter", TEXT, "`price:gte:5`; operators: eq, gte")).queries.filterings
+        self.assertEqual([each.quote for each in quotes], ["", "'"])
+
+    def test_no_words_for_a_condition(self) -> None:
+        resource = resource_of(query("price"))
+        for condition in (Compare("price", "gt", 1), Compare("name", "eq", "x"), Not(Compare("price", "eq", 1))):
+            with self.assertRaises(Inexpressible):
+                self.written(resource, condition)
+
+
+class OrdersAndFields(unittest.TestCase):
+    def test_orders(self) -> None:
+        both = [Order("name"), Order("price", True)]
+        listed = {"type": "array", "items": TEXT}
+        cases: list[tuple[list[dict[str, Any]], list[tuple[str, str]]]] = [
+            ([query("sort", TEXT, "`-name` for descending, joined by commas")], [("sort", "name,-price")]),
+            ([query("sort", TEXT, "name:asc or name:desc")], [("sort", "name:asc,price:desc")]),
+            ([query("$orderby")], [("$orderby", "name asc,price desc")]),
+            ([query("order", TEXT, "`name.desc`")], [("order", "name.asc,price.desc")]),
+            ([query("sort", {**listed, "description": "name:desc"})], [("sort", "name:asc"), ("sort", "price:desc")]),
+            (
+                [query("sort_by"), query("order", {"type": "string", "enum": ["ASC", "DESC"]})],
+                [("sort_by", "name,price"), ("order", "ASC,DESC")],
+            ),
+        ]
+        for parameters, pairs in cases:
+            with self.subTest(pairs=pairs):
+                [sorting] = resource_of(*parameters).queries.sortings
+                self.assertEqual(sorting.pairs(both), pairs)
+
+    def test_choices_name_the_fields(self) -> None:
+        sort = query("sort", {"type": "string", "enum": ["name", "-name", "price", "-price"]})
+        [sorting] = resource_of(sort).queries.sortings
+        self.assertEqual(sorting.fields, ("name", "price"))
+        self.assertFalse(sorting.several)
+
+    def test_selections_and_counts(self) -> None:
+        cases: list[tuple[dict[str, Any], list[tuple[str, str]]]] = [
+            (query("fields"), [("fields", "id,name")]),
+            (query("$select"), [("$select", "id,name")]),
+            (query("fields[things]"), [("fields[things]", "id,name")]),
+            (query("columns", {"type": "array", "items": TEXT}), [("columns", "id"), ("columns", "name")]),
+            (
+                query("columns", {"type": "array", "items": TEXT}, style="pipeDelimited", explode=False),
+                [("columns", "id|name")],
+            ),
+        ]
+        for parameter, pairs in cases:
+            selecting = resource_of(parameter).queries.selecting
+            assert selecting is not None
+            self.assertEqual(selecting.pairs(["id", "name"]), pairs)
+        counting = resource_of(query("include_total", {"type": "boolean"})).queries.counting
+        assert counting is not None
+        self.assertEqual((counting.parameter, counting.value, counting.header), ("include_total", "true", False))
+
+    def test_aggregates(self) -> None:
+        answer = {"responses": {"200": {"description": ""}}}
+        measures = [Measure("count"), Measure("sum", "price")]
+        choices = {"type": "array", "items": {"type": "string", "enum": ["count(*)", "sum(price)", "avg(price)"]}}
+        group = query("group_by", {"type": "string", "enum": ["name", "sold"]})
+        stats = {**answer, "parameters": [query("metrics", choices), group]}
+        aggregating = resource_of(beside={"/things/stats": stats}).queries.aggregating
+        assert aggregating is not None
+        self.assertEqual(
+            aggregating.pairs(measures, ["sold"]),
+            [("metrics", "count(*)"), ("metrics", "sum(price)"), ("group_by", "sold")],
+        )
+        self.assertEqual(aggregating.fields["sum"], ("price",))
+        counted = resource_of(beside={"/things/count": answer}).queries.aggregating
+        assert counted is not None
+        self.assertEqual((counted.path, dict(counted.functions)), ("/things/count", {"count": ""}))
+        applied = resource_of(query("$apply")).queries.aggregating
+        assert applied is not None
+        self.assertEqual(
+            applied.pairs(measures, ["sold"]),
+            [("$apply", "groupby((sold),aggregate($count as count_all,price with sum as sum_price))")],
+        )
+
+
+class StandIn(unittest.TestCase):
+    def test_every_spelling_is_understood_from_its_contract_alone(self) -> None:
+        styles = {"suffix": "page", "prefix": "range", "json": "cursor", "odata": "offset", "nested": "page"}
+        for name, spelling in SPELLINGS.items():
+            with self.subTest(spelling=name):
+                model = infer(contract_of(describe(TABLES, "http://127.0.0.1/v1", spelling)))
+                self.assertEqual(len(model.resources), 8)
+                for resource in model.resources:
+                    queries = resource.queries
+                    self.assertEqual(len(queries.filterings), 1)
+                    self.assertEqual(len(queries.sortings), 1)
+                    self.assertIsNotNone(queries.selecting)
+                    self.assertEqual(queries.aggregating is not None, name not in {"prefix", "nested"})
+                    self.assertEqual(resource.paging.style, styles.get(name, resource.paging.style))
+                self.assertEqual(model.others, ())
+                self.assertEqual(model.doubts, ())
+
+
+class Profiles(unittest.TestCase):
+    def read(self, text: str) -> Any:
+        with tempfile.TemporaryDirectory() as name:
+            file = Path(name) / "checkpost.yaml"
+            file.write_text(text, "utf-8")
+            return read_profile(file)
+
+    def test_a_spelling_that_nobody_has_thought_of(self) -> None:
+        profile = self.read(
+            "queries:\n"
+            "  filter: {operators: {eq: 'with-{field}={value}', ge: 'with-{field}=from~{value}'}, fields: [price]}\n"
+            "  sort: {parameter: by, ascending: 'up/{field}', descending: 'down/{field}', separator: ';'}\n"
+            "  select: {parameter: show, separator: ' '}\n"
+            "  aggregate: {path: '{collection}/sums', functions: {sum: 'of={field}'}}\n"
+        )
+        resource = resource_of(query("whatever"), queries=profile.queries)
+        queries = resource.queries
+        fields = {each.name: each for each in resource.fields}
+        self.assertEqual(queries.filterings[0].pairs(Compare("price", "ge", 2), fields), [("with-price", "from~2")])
+        with self.assertRaises(Inexpressible):
+            queries.filterings[0].pairs(Compare("name", "eq", "x"), fields)
+        self.assertEqual(queries.sortings[0].pairs([Order("a"), Order("b", True)]), [("by", "up/a;down/b")])
+        assert queries.selecting is not None and queries.aggregating is not None
+        self.assertEqual(queries.selecting.pairs(["a", "b"]), [("show", "a b")])
+        self.assertEqual(queries.aggregating.path, "/things/sums")
+        self.assertEqual(queries.aggregating.pairs([Measure("sum", "price")]), [("of", "price")])
+
+    def test_an_ability_can_be_left_untested(self) -> None:
+        resource = resource_of(query("filter"), query("sort"), queries={"filter": None, "sort": None})
+        self.assertEqual((resource.queries.filterings, resource.queries.sortings), ((), ()))
+
+    def test_errors_name_the_line_and_the_nearest_name(self) -> None:
+        cases = {
+            "queries:\n  filters: {}\n": ("line 2", "did you mean 'filter'?"),
+            "queries:\n  filter:\n    operators:\n      gte: '{field}={value}'\n": ("line 4", "did you mean"),
+            "queries:\n  filter:\n    operators:\n      ge: '{field} > {value}'\n": ("line 4", "NAME=VALUE"),
+            "queries:\n  filter: {form: sql}\n": ("line 2", "parameters, expression or json"),
+            "queries:\n  filter: {form: json}\n": ("line 2", "the name of its parameter"),
+            "resources:\n  a:\n    queries: {sort: {by: x}}\n": ("line 3", "there is no key 'by' here"),
+        }
+        for text, words in cases.items():
+            with self.subTest(text=text), self.assertRaises(CheckPostError) as caught:
+                self.read(text)
+            for word in words:
+                self.assertIn(word, str(caught.exception))
+
+
+class OnTheWire(unittest.TestCase):
+    def test_signs_that_need_care_survive_a_url(self) -> None:
+        from checkpost.wire.client import Client
+
+        resource = resource_of(query("name"))
+        texts = ["a+b", "a&b=c", "50%", "#1?", "x, y", 'O\'Hara "q"', "é ü 日本 🌱", "a;b", "back\\slash", " "]
+        for text in texts:
+            url = Client(None, "http://x", resource, "p").url(resource.operations["list"], None, [("name", text)])  # type: ignore[arg-type]
+            self.assertTrue(url.isascii(), url)
+            self.assertEqual(parse_qsl(urlsplit(url).query, keep_blank_values=True), [("name", text)])
+            self.assertNotIn("+", url, "a space is never written as a plus")
+
+
+if __name__ == "__main__":
+    unittest.main()
