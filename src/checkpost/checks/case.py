@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from checkpost.checks.registry import Blocked, Check, Skipped
-from checkpost.checks.world import MOST_ROWS, State, World
+from checkpost.checks.world import State, World
 from checkpost.contract.contract import Operation
 from checkpost.contract.errors import Place
 from checkpost.contract.node import Node
@@ -97,7 +97,7 @@ class Case:
 
     async def listing(self) -> Listing:
         """The list, read anew; not read to its end if it is very long."""
-        listing = await self.client.whole_list(MOST_ROWS, self.check.name)
+        listing = await self.client.whole_list(self.world.most_rows, self.check.name)
         self.requests += len(listing.exchanges)
         if not listing.complete:
             self.remark(f"the list was not looked through: {listing.problem or listing.partial}")
@@ -205,7 +205,7 @@ class Case:
         async with lock:
             state = self.world.state(target.name)
             if state.before is None and "list" in target.operations:
-                state.before = await self.world.client(target).whole_list(MOST_ROWS, self.check.name)
+                state.before = await self.world.client(target).whole_list(self.world.most_rows, self.check.name)
             known = [key[0] for key in itertools.islice(state.before.by_key if state.before else (), _MOST_PARENTS)]
             known = known or state.parents
             if known or target.name == self.resource.name or "create" not in target.operations:

@@ -8,7 +8,6 @@ from urllib.parse import quote
 
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
-from checkpost.checks.world import MOST_ROWS
 from checkpost.findings import Finding
 from checkpost.oracle.same import differences
 from checkpost.wire.client import Client
@@ -23,7 +22,7 @@ async def lists_rows(case: Case) -> AsyncIterator[Finding]:
     """Does the list answer with rows?"""
     state = case.state
     if state.before is None:
-        state.before = await case.client.whole_list(MOST_ROWS, case.check.name)
+        state.before = await case.client.whole_list(case.world.most_rows, case.check.name)
         case.requests += len(state.before.exchanges)
     if state.before.problem:
         state.unusable = f"its list cannot be used: {state.before.problem}"

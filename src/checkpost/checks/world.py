@@ -23,9 +23,6 @@ from checkpost.wire.journal import Journal
 from checkpost.wire.listing import Key, Listing
 from checkpost.wire.session import Session
 
-#: A list of more rows than this is not read to its end.
-MOST_ROWS = 2000
-
 
 @dataclass
 class State:
@@ -82,6 +79,10 @@ class World:
     exchanges: dict[int, Exchange] = field(default_factory=dict)
     exercised: set[tuple[str, str]] = field(default_factory=set)
     parents: dict[str, asyncio.Lock] = field(default_factory=dict)
+
+    @property
+    def most_rows(self) -> int:
+        return self.session.limits.rows
 
     def state(self, resource: str) -> State:
         return self.states.setdefault(resource, State())

@@ -26,6 +26,14 @@ Json = dict[str, Any]
 @click.option("--concurrency", type=click.IntRange(1, 256), default=16, show_default=True, help="Requests at once.")
 @click.option("--timeout", type=click.FloatRange(0.1), default=10.0, show_default=True, help="Seconds for one request.")
 @click.option(
+    "--most-rows",
+    type=click.IntRange(1),
+    default=2000,
+    show_default=True,
+    metavar="N",
+    help="Read lists of up to N rows whole; longer ones are judged by a sample.",
+)
+@click.option(
     "--out",
     "reports",
     multiple=True,
@@ -53,6 +61,7 @@ def run(
     seed: int,
     concurrency: int,
     timeout: float,
+    most_rows: int,
     reports: tuple[Path, ...],
     fail_on: str,
 ) -> None:
@@ -71,7 +80,7 @@ def run(
     target = aim(profile, read_only, timeout, credentials)
     check_resources(resources, [resource.name for resource in target.model.resources])
     planned = plan(target.model, families, resources, target.no_writes)
-    result = carry_out(target, planned, Limits(timeout, concurrency), seed)
+    result = carry_out(target, planned, Limits(timeout, concurrency, most_rows), seed)
     document = keep(result, reports)
     show(document)
     sys.exit(exit_status(document, fail_on))

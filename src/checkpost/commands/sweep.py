@@ -66,7 +66,6 @@ def _swept(leftover: Leftover, folder: Path, timeout: float) -> list[str]:
     """Remove what a journal names; the names of what is left."""
     import asyncio
 
-    from checkpost.checks.world import MOST_ROWS
     from checkpost.contract.reader import read_contract
     from checkpost.model.infer import infer
     from checkpost.profile.credentials import Credential, Role
@@ -95,7 +94,7 @@ def _swept(leftover: Leftover, folder: Path, timeout: float) -> list[str]:
                 leftover.entries,
                 leftover.known,
                 heading["mark"],
-                MOST_ROWS,
+                session.limits.rows,
                 lambda entry: done.add(entry.number),
             )
         return [f"{entry.resource} {'/'.join(map(str, entry.key)) if entry.key else 'key unknown'}" for entry in left]

@@ -7,7 +7,6 @@ import urllib.request
 from pathlib import Path
 from typing import Any
 
-from checkpost.checks.world import MOST_ROWS
 from checkpost.demo.seedbank import TOKENS, VARIABLES
 from checkpost.engine.target import Target
 from checkpost.wire.client import Client
@@ -51,7 +50,7 @@ def lists(target: Target) -> dict[str, list[dict[str, Any]]]:
     async def read() -> dict[str, list[dict[str, Any]]]:
         async with Session({target.role.name: target.role}, target.environment, Limits()) as session:
             clients = [Client(session, target.base_url, each, target.role.name) for each in target.model.resources]
-            listings = await asyncio.gather(*(client.whole_list(MOST_ROWS) for client in clients))
+            listings = await asyncio.gather(*(client.whole_list(session.limits.rows) for client in clients))
         return {client.resource.name: list(listing.rows) for client, listing in zip(clients, listings, strict=True)}
 
     return asyncio.run(read())

@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import Sequence
 from urllib.parse import urljoin
 
-from checkpost.checks.world import MOST_ROWS, World
+from checkpost.checks.world import World
 from checkpost.errors import CheckPostError, NotCompleted
 from checkpost.model.resource import Resource
 from checkpost.wire.exchange import Exchange, Request
@@ -24,7 +24,7 @@ async def preflight(world: World, resources: Sequence[Resource]) -> None:
     with_lists = [resource for resource in resources if "list" in resource.operations]
 
     async def read(resource: Resource) -> Listing:
-        return await world.client(resource).whole_list(MOST_ROWS, "read.list")
+        return await world.client(resource).whole_list(world.most_rows, "read.list")
 
     listings = await asyncio.gather(*(read(resource) for resource in with_lists))
     for resource, listing in zip(with_lists, listings, strict=True):

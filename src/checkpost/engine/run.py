@@ -14,7 +14,7 @@ from typing import Any
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import CONFORMANCE
 from checkpost.checks.registry import Blocked, Skipped
-from checkpost.checks.world import MOST_ROWS, World
+from checkpost.checks.world import World
 from checkpost.contract.contract import Contract
 from checkpost.contract.validators import Validators
 from checkpost.engine.plan import Planned
@@ -254,7 +254,9 @@ async def tidy(world: World) -> list[str]:
         each.name: Client(world.session, world.base_url, each, world.role.name) for each in world.model.resources
     }
     known = {name: tuple(state.before.by_key) for name, state in world.states.items() if state.before is not None}
-    await sweep(clients, journal.entries(), known, world.mark, MOST_ROWS, lambda entry: journal.gone(entry.number))
+    await sweep(
+        clients, journal.entries(), known, world.mark, world.most_rows, lambda entry: journal.gone(entry.number)
+    )
     for name, state in world.states.items():
         resource = world.model.resource(name)
         if not state.created or resource is None:
@@ -273,7 +275,7 @@ async def _still_there(client: Client, created: set[Key], mark: str) -> dict[Key
     else's that was given the key of a deleted one."""
     if "list" not in client.resource.operations:
         return {}
-    listing = await client.whole_list(MOST_ROWS, "tidy")
+    listing = await client.whole_list(client.session.limits.rows, "tidy")
     return {key: row for key, row in listing.by_key.items() if key in created and marked(row, mark)}
 
 

@@ -27,10 +27,12 @@ _MOST_WAITS = 3
 
 @dataclass(frozen=True)
 class Limits:
-    """``timeout`` in seconds for a whole exchange; ``concurrency`` requests at once."""
+    """``timeout`` in seconds for a whole exchange; ``concurrency`` requests at once; a list of more ``rows``
+    than this is not read to its end."""
 
     timeout: float = 10.0
     concurrency: int = 16
+    rows: int = 2000
 
 
 class Session:
@@ -43,7 +45,7 @@ class Session:
         limits: Limits,
         on_exchange: Callable[[Exchange], None] = lambda exchange: None,
     ) -> None:
-        self._roles, self._environment, self._limits = roles, environment, limits
+        self._roles, self._environment, self.limits = roles, environment, limits
         self._on_exchange = on_exchange
         self._slots = asyncio.Semaphore(limits.concurrency)
         self._client: aiohttp.ClientSession | None = None
@@ -53,12 +55,12 @@ class Session:
         import aiohttp
 
         # A short keep-alive, so that a server which closes idle connections seldom does so under a request.
-        connector = aiohttp.TCPConnector(limit=self._limits.concurrency, keepalive_timeout=1.5)
+        connector = aiohttp.TCPConnector(limit=self.limits.concurrency, keepalive_timeout=1.5)
         self._client = aiohttp.ClientSession(
             connector=connector,
             cookie_jar=aiohttp.DummyCookieJar(),
             trust_env=False,
-            timeout=aiohttp.ClientTimeout(total=self._limits.timeout),
+            timeout=aiohttp.ClientTimeout(total=self.limits.timeout),
             headers={"User-Agent": f"checkpost/{__version__}", "Accept-Encoding": "gzip, deflate"},
         )
         # It would send PUT and DELETE again on its own; there is no public switch for it.
@@ -132,7 +134,7 @@ class Session:
                     return Answer(status, raw, b"", "too-large", f"the body is over {LARGEST_ANSWER // 2**20} MB")
                 return Answer(status, raw, body)
         except TimeoutError:
-            return Answer(status, raw, b"", "timeout", f"no whole answer within {self._limits.timeout:g} s")
+            return Answer(status, raw, b"", "timeout", f"no whole answer within {self.limits.timeout:g} s")
         except aiohttp.ClientPayloadError:
             return Answer(status, raw, b"", "truncated", "the connection ended before the body did")
         except aiohttp.ServerDisconnectedError:
