@@ -331,9 +331,9 @@ class Demo(Folder):
         sound, faulty = done.stdout.split("planted defects")
         self.assertIn("no findings", sound)
         self.assertIn("row for row, what they were", sound)
-        self.assertIn("8 errors", faulty)
+        self.assertIn("11 errors", faulty)
         shown = checkpost("show", folder=self.folder / "checkpost-demo")
-        self.assertIn("8 errors", shown.stdout)
+        self.assertIn("11 errors", shown.stdout)
 
     def test_defects_are_listed(self) -> None:
         listed = checkpost("demo", "--list-defects", folder=self.folder)

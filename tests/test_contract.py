@@ -56,7 +56,7 @@ class Reading(Folder):
         document = json.loads(json.dumps(describe(TABLES, "http://127.0.0.1/v1")))
         as_json = read_contract(self.write("c.json", json.dumps(document)))
         as_yaml = read_contract(self.write("c.yaml", yaml.safe_dump(document)))
-        self.assertEqual(len(as_json.operations), 46)
+        self.assertEqual(len(as_json.operations), 54)
         names = [[str(each) for each in contract.operations] for contract in (as_json, as_yaml)]
         self.assertEqual(sorted(names[0]), sorted(names[1]))
         self.assertEqual(as_json.library.documents[as_json.location], as_yaml.library.documents[as_yaml.location])

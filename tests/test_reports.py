@@ -72,6 +72,7 @@ def finding(**changes: Any) -> dict[str, Any]:
         "pointer": "/paths/x",
         "document": "c.yaml",
         "line": 41,
+        "rows": [{"how": "missing", "key": "7", "values": {"name": None}}],
         "count": 3,
         "reproduce": "curl http://127.0.0.1",
         "exchanges": [EXCHANGE],

@@ -83,11 +83,13 @@ def spelled(case: Case, query: Query, filtering: Filtering | None = None, sortin
     return Asked(tuple(pairs), headers)
 
 
-async def ask(case: Case, asked: Asked, situation: str, limit: int | None = None, number: int = 0) -> Reply:
-    """Put a question, unless its answer is known already. Without ``limit`` every row is wanted, with it the
-    page of that size and number."""
+async def ask(
+    case: Case, asked: Asked, situation: str, limit: int | None = None, number: int = 0, whole: bool = False
+) -> Reply:
+    """Put a question, unless its answer is known already. Without ``limit`` the largest page is wanted, with it
+    the page of that size and number; ``whole`` asks for the further pages too, even if a total tells of them."""
     paging, counting = case.resource.paging, case.resource.queries.counting
-    known = (asked.pairs, tuple(asked.headers.items()), limit, number, case.state.writes)
+    known = (asked.pairs, tuple(asked.headers.items()), limit, number, whole, case.state.writes)
     if known in case.state.replies:
         return case.state.replies[known]  # type: ignore[no-any-return]
     pairs, headers = list(asked.pairs), dict(asked.headers)
@@ -107,7 +109,7 @@ async def ask(case: Case, asked: Asked, situation: str, limit: int | None = None
     if rows is None and exchange.answer.status == 416:
         rows = []
     complete = rows is not None and (len(rows) == total if total is not None else _is_all(case, rows, size))
-    if rows is not None and limit is None and not complete and (total is None or len(rows) == 0):
+    if rows is not None and limit is None and not complete and (whole or total is None or len(rows) == 0):
         listing = await case.client.whole_list(_MOST_PAGES * size, case.check.name, situation, asked)
         case.requests += len(listing.exchanges)
         if not listing.problem:

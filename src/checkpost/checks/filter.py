@@ -70,7 +70,7 @@ class Trial:
 
 def _cost(resource: Resource) -> int:
     filterings = resource.queries.filterings
-    return 6 * sum(len(filterings[0].operators(each.name)) for each in resource.fields) if filterings else 0
+    return 3 * sum(len(filterings[0].operators(each.name)) for each in resource.fields) if filterings else 0
 
 
 async def filtering_of(case: Case) -> Filtering:
@@ -146,7 +146,7 @@ async def _tried(
             asked = spelled(case, Query(condition))
         except Inexpressible:
             return None
-        return condition, await ask(case, asked, situation, limit)
+        return condition, await ask(case, asked, situation, limit, whole=not lean)
 
     answered = [each for each in await asyncio.gather(*map(one, trials)) if each is not None]
     by_fields: dict[tuple[str, ...], list[tuple[Condition, Reply]]] = {}

@@ -56,9 +56,8 @@ async def selected_fields(case: Case) -> AsyncIterator[Finding]:
             continue
         lacking = sorted({name for row in reply.rows for name in names if name not in row})
         allowed = {*names, *_keys(case)}
-        further = sorted(
-            {name for row in reply.rows for name in row if name not in allowed and not _BESIDE.search(name)}
-        )
+        known = {name for name in snapshot.fields if not _BESIDE.search(name)}
+        further = sorted({name for row in reply.rows for name in row if name in known and name not in allowed})
         if lacking:
             found.setdefault("lacking", []).append((names, reply, f"rows without {', '.join(lacking)}"))
         elif further:
@@ -84,7 +83,7 @@ async def selected_fields(case: Case) -> AsyncIterator[Finding]:
             cause=f"select {kind}",
             purpose="list",
             place=selecting.place,
-            subjects=[", ".join(each[0]) for each in trials],
+            subjects=[" + ".join(each[0]) for each in trials],
             evidence=[reply.exchange],
         )
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from checkpost.demo.spellings.base import Spelling
+from checkpost.demo.spellings import SPELLINGS, USUAL, Spelling
 from checkpost.demo.tables import Column, Table
 
 Json = dict[str, Any]
@@ -237,7 +237,7 @@ def _problem_schemas() -> Json:
     }
 
 
-def describe(tables: Sequence[Table], base_url: str, spelling: Spelling) -> Json:
+def describe(tables: Sequence[Table], base_url: str, spelling: Spelling = SPELLINGS[USUAL]) -> Json:
     """The OpenAPI 3.1 document of the exposed tables, their lists queried in a spelling."""
     exposed = [table for table in tables if table.exposed]
     schemas = _problem_schemas()

@@ -22,8 +22,8 @@ def show_plan(target: Target, planned: Sequence[Planned], console: Console, skip
     console.print(Text(writes, style="dim"))
     console.print()
     families = [name for name in FAMILIES if any(each.check.family == name for each in planned)]
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
-    table.add_column("about this many requests")
+    table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
+    table.add_column("about this many requests", min_width=17)
     for name in (*families, "in all"):
         table.add_column(name, justify="right")
     resources = list(dict.fromkeys(each.resource.name for each in planned))

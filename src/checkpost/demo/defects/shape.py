@@ -18,7 +18,8 @@ from checkpost.demo.question import Wanted
 @defect("body-breaks-schema", "germination_tests", "GET", "shape", "A list answer breaks its schema: numbers as text.")
 class BodyBreaksSchema(TableApi):
     def selected(self, row: Row, wanted: Wanted) -> Row:
-        return super().selected(row, wanted) | {"sown": str(row["sown"])}
+        shown = super().selected(row, wanted)
+        return {name: str(value) if name == "sown" else value for name, value in shown.items()}
 
 
 @defect("status-undocumented", "loans", "POST", "shape", "Create answers 200, where the contract says 201.")
