@@ -126,14 +126,15 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
     reader.pages.append(rows)
     reader.exchanges.append(first)
     step, complete = len(rows), True
+    by_position = (paging.style == "range" and total is not None) or (
+        paging.style in {"offset", "page"} and paging.position is not None
+    )
     if total is not None and total > most:
         complete = False
     elif total is not None and paging.largest is not None and size >= total and paging.limit:
         pass  # by what the contract says of the limit, one page was to hold them all
-    elif (paging.style in {"offset", "page"} and paging.position and rows and (total is None or total > step)) or (
-        paging.style == "range" and rows and total is not None and total > step
-    ):
-        complete = await reader.further(step, total)
+    elif by_position and rows and (total is None or total > step):
+        complete = await reader.further(step, total, step < size)
     elif paging.style in {"next", "cursor", "link"}:
         complete = await reader.along()
     elif paging.style in {"none", "range"}:
@@ -161,8 +162,9 @@ class _Reader:
         self.pages: list[list[Row]] = []
         self.exchanges: list[Exchange] = []
 
-    async def further(self, step: int, total: int | None) -> bool:
-        """The pages behind the first, by position; side by side where the total is known."""
+    async def further(self, step: int, total: int | None, short: bool) -> bool:
+        """The pages behind the first, by position; side by side where the total is known. If the first was
+        ``short`` of what was asked for, the total may be wrong: the second tells."""
         client, pages = self.client, self.pages
 
         async def page(number: int) -> Exchange:
@@ -179,7 +181,11 @@ class _Reader:
             )
 
         if total is not None:
-            answers = await asyncio.gather(*(page(n) for n in range(1, min(MOST_PAGES, -(-total // step)))))
+            answers = [await page(1)] if short else []
+            if short and not client.rows_in(answers[0].answer.json) and answers[0].answer.ok:
+                return True
+            rest = range(1 + len(answers), min(MOST_PAGES, -(-total // step)))
+            answers += await asyncio.gather(*(page(number) for number in rest))
         else:
             answers = []
             while len(answers) < MOST_PAGES and step * len(answers) < self.most:
