@@ -57,6 +57,7 @@ def run_against(
     families: Sequence[str] = (),
     role: Role | None = None,
     read_only: bool = False,
+    most_rows: int = 2000,
 ) -> Result:
     """A whole run in this process."""
     os.environ.update(ENVIRONMENT)
@@ -64,7 +65,7 @@ def run_against(
     profile = Profile(folder, contract=contract, base_url=base_url, roles=roles)
     target = aim(profile, read_only, 10.0)
     planned = plan(target.model, families, resources, target.no_writes)
-    return asyncio.run(run(target, planned, Limits(timeout=60), 1))
+    return asyncio.run(run(target, planned, Limits(timeout=60, rows=most_rows), 1))
 
 
 def run_on_stand_in(

@@ -14,17 +14,17 @@ from checkpost.engine.run import Result
 from checkpost.findings import Finding
 from checkpost.model.infer import infer
 from tests.foreign import Served
-from tests.shop import DIALECTS, Dialect, Predicate, Row, Shop
+from tests.shop import DIALECTS, Dialect, Predicate, Row, Shop, wares
 from tests.support import contract_of, run_against
 
 _BY_NAME = {dialect.name: dialect for dialect in DIALECTS}
 
 
-def run_on(shop: Shop) -> Result:
+def run_on(shop: Shop, most_rows: int = 2000) -> Result:
     with tempfile.TemporaryDirectory() as name, Served(shop.app()) as served:
         file = Path(name) / "contract.json"
         file.write_text(json.dumps(shop.contract()), "utf-8")
-        return run_against(str(file), served.base_url, Path(name))
+        return run_against(str(file), served.base_url, Path(name), most_rows=most_rows)
 
 
 class SoundShops(unittest.TestCase):
@@ -200,6 +200,54 @@ class WrongShops(unittest.TestCase):
         for row in finding.rows:
             self.assertTrue(row.key.isdigit())
             self.assertTrue(row.values)
+
+
+class Piecemeal(Shop):
+    """Only the first rows of the table are sorted."""
+
+    def ordered(self, rows: list[Row], keys: list[tuple[str, bool]]) -> list[Row]:
+        return [*super().ordered(rows[:150], keys), *rows[150:]] if keys else rows
+
+
+class Halved(Shop):
+    """Filters by a bound from above look at the first rows of the table alone."""
+
+    def found(self, pairs: list[tuple[str, str]]) -> list[Row]:
+        found = super().found(pairs)
+        below = any("lt" in value or "lte" in value for _, value in pairs)
+        return [row for row in found if row in self.wares[:400]] if below else found
+
+
+class LargeTables(unittest.TestCase):
+    """Lists that are not read whole are judged by a sample, and by how answers relate to each other."""
+
+    def run_on(self, kind: type[Shop], name: str = "colon prefix") -> Result:
+        return run_on(kind(_BY_NAME[name], wares(600)), most_rows=200)
+
+    def test_a_sound_one_gives_no_finding_and_says_that_it_is_sampled(self) -> None:
+        for name in ("colon prefix", "json where", "ends of ranges"):
+            with self.subTest(dialect=name):
+                result = self.run_on(Shop, name)
+                self.assertEqual([each.title for each in result.findings if each.severity != "note"], [])
+                rows = next(each for each in result.checks if each.check == "filter.rows")
+                self.assertEqual(rows.outcome, "passed")
+                self.assertIn("judged by a sample", rows.reason)
+
+    def test_rows_that_do_not_match_are_found(self) -> None:
+        checks = {each.check for each in self.run_on(OneMore).findings}
+        self.assertIn("filter.rows", checks)
+
+    def test_an_order_of_the_first_rows_alone_is_found(self) -> None:
+        titles = {each.title for each in self.run_on(Piecemeal).findings}
+        self.assertIn("A sorted list does not begin with the rows that come first", titles)
+
+    def test_rows_of_the_sample_that_are_missing_are_found(self) -> None:
+        titles = {each.title for each in self.run_on(Halved).findings}
+        self.assertIn("A filter leaves out rows that match it", titles)
+
+    def test_a_filter_and_its_opposite_that_do_not_split_the_list(self) -> None:
+        titles = {each.title for each in self.run_on(OneMore).findings}
+        self.assertIn("A filter and its opposite do not split the list", titles)
 
 
 if __name__ == "__main__":

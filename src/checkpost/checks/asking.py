@@ -14,11 +14,13 @@ from checkpost.model.spelling import Filtering, Pairs, Sorting
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Answer
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Asked, Key, Row, position_of
+from checkpost.wire.listing import Asked, Key, Listing, Row, position_of
 
 _MOST_SHOWN = 5
 #: Pages of one answer that are read where no total tells how many rows there are.
 _MOST_PAGES = 5
+#: Pages that a sample is drawn from, beside the first.
+_SAMPLES = 4
 
 
 @dataclass(frozen=True)
@@ -50,10 +52,12 @@ async def snapshot_of(case: Case, anew: bool = False) -> Snapshot:
         if listing.problem:
             raise Blocked(f"its list cannot be used: {listing.problem}")
         shown = {name: field for name, field in case.fields.items() if field.shown}
-        rows = listing.by_key.values()
         sound = listing.complete and not state.pages_broken
-        whole = sound and (listing.total is None or listing.total == len(rows))
-        snapshot = Snapshot(list(rows), list(listing.by_key), shown, whole)
+        whole = sound and (listing.total is None or listing.total == len(listing.rows))
+        by_key = dict(listing.by_key)
+        if not listing.complete and listing.total:
+            by_key |= await _spread(case, listing)
+        snapshot = Snapshot(list(by_key.values()), list(by_key), shown, whole)
         state.snapshot = (state.writes, snapshot)
         if anew:
             state.replies.clear()
@@ -63,6 +67,25 @@ async def snapshot_of(case: Case, anew: bool = False) -> Snapshot:
     if not snapshot.whole:
         case.remark(f"judged by a sample of {len(snapshot)} rows, since the list was not read whole")
     return snapshot
+
+
+async def _spread(case: Case, listing: Listing) -> dict[Key, Row]:
+    """Rows from all over a list that is too long to be read whole: a few pages at even distances."""
+    paging = case.resource.paging
+    step = len(case.client.rows_in(listing.exchanges[0].answer.json) or ())
+    if paging.style not in {"offset", "page", "range"} or not step or listing.total is None:
+        return {}
+    last = (listing.total - 1) // step
+    numbers = sorted({round(last * part / _SAMPLES) for part in range(1, _SAMPLES + 1)} - {0})
+    found: dict[Key, Row] = {}
+    for number in numbers:
+        asked = position_of(case.client, number, step)
+        exchange = await case.send("list", "a sample", query=asked.pairs, headers=asked.headers)
+        for row in case.client.rows_in(exchange.answer.json) or () if exchange.answer.ok else ():
+            key = case.client.key_of(row)
+            if key is not None:
+                found[key] = row
+    return found
 
 
 def spelled(case: Case, query: Query, filtering: Filtering | None = None, sorting: Sorting | None = None) -> Asked:

@@ -21,7 +21,7 @@ from checkpost.values.plain import Values
 from checkpost.wire.client import Client
 from checkpost.wire.curl import script
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.journal import Entry
+from checkpost.wire.journal import Entry, Journal
 from checkpost.wire.listing import Key, Listing, Row
 from checkpost.wire.strays import match
 
@@ -260,6 +260,7 @@ class Case:
             raise Blocked(f"whether a row has the key {client_key} already cannot be told")
         number = journal.intend(self.resource.name, dict(record), client_key)
         self.made.append(number)
+        await asyncio.to_thread(journal.sync)  # on disk first; other requests go on meanwhile
         if "raw" not in request:
             request["record"] = record
         exchange = await self.send("create", situation, **request)
@@ -286,7 +287,7 @@ class Case:
     def _list_is_readable(self) -> bool:
         return self.state.before is not None and self.state.before.complete
 
-    def _writable(self) -> Any:
+    def _writable(self) -> Journal:
         if self.world.journal is None:
             raise Blocked("this run may not write")
         return self.world.journal

@@ -9,6 +9,7 @@ from checkpost.checks import (
     delete,
     errors,
     filter,
+    large,
     page,
     read,
     replace,
@@ -19,7 +20,7 @@ from checkpost.checks import (
 from checkpost.checks.registry import CHECKS, Check
 
 #: The families in an engineer's order, and before them the checks that the others build on.
-_MODULES = (read, create, delete, access, update, replace, page, filter, sort, select, aggregate, errors)
+_MODULES = (read, create, delete, access, update, replace, page, filter, sort, large, select, aggregate, errors)
 _GATES = ("read.list", "create.stored", "delete.gone")
 
 

@@ -13,7 +13,7 @@ from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.contract.contract import Parameter
 from checkpost.findings import Finding
-from checkpost.model.query import Condition, Order, Query
+from checkpost.model.query import Compare, Query
 from checkpost.model.shape import shape_of
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Reading, evaluate
@@ -385,6 +385,8 @@ async def links_keep_query(case: Case) -> AsyncIterator[Finding]:
     if not all(key in snapshot.positions for key in keys):
         return  # others are at work
     places = [snapshot.positions[key] for key in keys]
+    if query.order and out_of_order(snapshot, places[: len(rows or ())], query.order):
+        raise Skipped("the first page is not in order itself")
     truth = evaluate(query.condition, snapshot, Reading()) if query.condition else None
     strangers = [place for place in places if truth is not None and not truth.true[place]]
     unordered = out_of_order(snapshot, places, query.order) if query.order else None
@@ -410,23 +412,12 @@ async def links_keep_query(case: Case) -> AsyncIterator[Finding]:
 async def _halving(case: Case, snapshot: Snapshot) -> Query:
     """A filter and an order that leave about half of the rows. Raises Skipped where neither is to be had."""
     from checkpost.checks.filter import filtering_of, halving
-    from checkpost.checks.sort import sorting_of
+    from checkpost.checks.sort import other_order
 
-    condition: Condition | None = None
-    order: tuple[Order, ...] = ()
+    condition: Compare | None = None
     with suppress(Skipped):
         condition = next(iter(halving(await filtering_of(case), snapshot)), None)
-    with suppress(Skipped):
-        sorting = await sorting_of(case)
-        order = next(
-            (
-                (Order(each.name, True),)
-                for each in snapshot.fields.values()
-                if each.kind in {"number", "date", "date-time"}
-                and (sorting.fields is None or each.name in sorting.fields)
-            ),
-            (),
-        )
+    order = await other_order(case, snapshot, condition)
     if condition is None and not order:
         raise Skipped("the list takes neither filter nor order")
     return Query(condition, order)

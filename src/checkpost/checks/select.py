@@ -132,7 +132,7 @@ async def unknown_field(case: Case) -> AsyncIterator[Finding]:
 async def beside_filter_and_order(case: Case) -> AsyncIterator[Finding]:
     """Do filter, order and page hold for fields that are not selected?"""
     from checkpost.checks.filter import filtering_of
-    from checkpost.checks.sort import sorting_of
+    from checkpost.checks.sort import other_order
 
     selecting = _selecting(case)
     snapshot = await snapshot_of(case)
@@ -140,7 +140,6 @@ async def beside_filter_and_order(case: Case) -> AsyncIterator[Finding]:
     if not keys or (selecting.fields is not None and not set(keys) <= set(selecting.fields)):
         raise Skipped("its key is not known, or cannot be selected")
     condition: Compare | None = None
-    order: tuple[Order, ...] = ()
     try:
         filtering = await filtering_of(case)
         condition = next(
@@ -157,20 +156,7 @@ async def beside_filter_and_order(case: Case) -> AsyncIterator[Finding]:
         )
     except Skipped:
         pass
-    try:
-        sorting = await sorting_of(case)
-        order = next(
-            (
-                (Order(field.name, True),)
-                for field in snapshot.fields.values()
-                if field.kind in {"number", "date", "date-time"}
-                and field.name not in {*keys, condition.field if condition else ""}
-                and (sorting.fields is None or field.name in sorting.fields)
-            ),
-            (),
-        )
-    except Skipped:
-        pass
+    order = await other_order(case, snapshot, condition)
     if condition is None and not order:
         raise Skipped("there is nothing to combine a selection with")
     query = Query(condition, order, keys)

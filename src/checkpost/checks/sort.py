@@ -11,7 +11,7 @@ from checkpost.checks.asking import Reply, ask, differing, snapshot_of, spelled,
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Differing, Finding
-from checkpost.model.query import Order, Query
+from checkpost.model.query import Compare, Order, Query
 from checkpost.model.resource import Field, Resource
 from checkpost.model.spelling import Inexpressible, Sorting
 from checkpost.oracle.columns import Snapshot
@@ -161,13 +161,13 @@ async def _grouped(
     fields = {each.order[0].field for each in wrong}
     could_show = [each for each in usable if _has_order(snapshot, each.order[0].field)]
     if len(wrong) > 3 and len(wrong) >= 0.45 * len(could_show) and len(fields) > 2:
+        case.state.unsorted = "sorting does not work"
         if len(down) == len(wrong):
             title, cause = "Descending order is ignored", "descending"
         elif not down:
             title, cause = "Ascending order is not kept", "ascending"
         else:
             title, cause = "Sorting is ignored", "every order"
-            case.state.unsorted = "sorting does not work"
         yield _finding(case, snapshot, sorting, title, wrong, cause)
         return
     kinds = Counter(snapshot.fields[field].kind for field in fields)
@@ -225,6 +225,21 @@ def _finding(
 def _values(row: object, names: Sequence[str]) -> str:
     assert isinstance(row, dict)
     return ", ".join(f"{name} {row.get(name)!r}" for name in names)
+
+
+async def other_order(case: Case, snapshot: Snapshot, condition: Compare | None) -> tuple[Order, ...]:
+    """A descending order by a number or date that a condition is not about; none where none can be asked
+    for."""
+    try:
+        sorting = await sorting_of(case)
+    except Skipped:
+        return ()
+    fields = [
+        each
+        for each in _sortable(sorting, snapshot)
+        if each.kind in {"number", "date", "date-time"} and (condition is None or each.name != condition.field)
+    ]
+    return (Order(fields[0].name, True),) if fields else ()
 
 
 @check("sort.several-keys", needs=("list",), cost=lambda resource: 2)

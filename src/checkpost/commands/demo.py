@@ -38,10 +38,8 @@ EXAMPLE = (
 )
 @click.option(
     "--spelling",
-    default="brackets",
-    show_default=True,
     metavar="NAME",
-    help="How the stand-in's lists are queried; --list-spellings names the ways.",
+    help="How the stand-in's lists are queried [default: as the first defect has it, or brackets].",
 )
 @click.option("--list-spellings", is_flag=True, help="List the ways in which the stand-in's lists can be queried.")
 @click.option("--database", default=":memory:", metavar="FILE", help="Keep the tables in a file [default: in memory].")
@@ -57,19 +55,21 @@ def demo(
     defects: tuple[str, ...],
     list_defects: bool,
     port: int,
-    spelling: str,
+    spelling: str | None,
     list_spellings: bool,
     database: str,
     folder: Path,
 ) -> None:
     """Serve a made-up seed bank's data API on this machine and run the complete example against it."""
     from checkpost.demo.defects import DEFECTS
-    from checkpost.demo.spellings import SPELLINGS
+    from checkpost.demo.spellings import SPELLINGS, USUAL
 
     if list_spellings:
         for each in SPELLINGS.values():
             click.echo(f"{each.name:<10} {each.says}")
         return
+    if spelling is None:
+        spelling = next((DEFECTS[name].spelling for name in defects if name in DEFECTS), USUAL)
     if spelling not in SPELLINGS:
         raise CheckPostError(f"There is no spelling {spelling!r}; the spellings are {', '.join(SPELLINGS)}.")
     for name in defects:

@@ -323,12 +323,12 @@ def _with_scripts(world: World) -> list[Finding]:
 
 def _not_exercised(target: Target, world: World, chosen: Sequence[Resource]) -> list[tuple[str, str, str]]:
     usual = f"nothing is written: {target.no_writes}" if target.no_writes else "no check reached it"
-    asked = {(each.method, each.path) for resource in chosen for each in resource.operations.values()}
+    asked = {each for resource in chosen for each in _own_operations(resource)}
     reasons = {
-        (each.method, each.path): "its resource was not chosen"
+        each: "its resource was not chosen"
         for resource in target.model.resources
-        for each in resource.operations.values()
-        if (each.method, each.path) not in asked
+        for each in _own_operations(resource)
+        if each not in asked
     }
     reasons |= {(operation.method, operation.path): why for operation, why in target.model.others}
     return [
@@ -336,6 +336,13 @@ def _not_exercised(target: Target, world: World, chosen: Sequence[Resource]) -> 
         for operation in target.contract.operations
         if (operation.method, operation.path) not in world.exercised
     ]
+
+
+def _own_operations(resource: Resource) -> set[tuple[str, str]]:
+    """A resource's operations by method and path, its aggregates' among them."""
+    own = {(each.method, each.path) for each in resource.operations.values()}
+    aggregating = resource.queries.aggregating
+    return own | ({("GET", aggregating.path)} if aggregating else set())
 
 
 def _lines(contract: Contract, findings: Sequence[Finding]) -> dict[str, int]:

@@ -93,7 +93,8 @@ def _lists(model: Model, console: Console) -> None:
         alike.setdefault(_list_text(resource), []).append(resource.name)
     for text, names in alike.items():
         if text:
-            console.print(f"Lists: {text}: {'every resource' if len(alike) == 1 else ', '.join(names)}")
+            where = "every resource" if len(alike) == 1 else ", ".join(names)
+            console.print(Text.assemble((f"{'List:':<11}", "bold"), text, (f": {where}", "dim")))
 
 
 def _list_text(resource: Resource) -> str:

@@ -105,7 +105,7 @@ def _finding(finding: Json, commands: bool) -> RenderableType:
         facts.add_row(name, Text(value))
     parts: list[RenderableType] = [head, Padding(facts, (0, 0, 0, 10))]
     if finding["rows"]:
-        parts.append(Padding(_rows(finding["rows"]), (0, 0, 0, 10)))
+        parts += [Text(), Padding(_rows(finding["rows"]), (0, 0, 0, 10))]
     return Group(*parts)
 
 
@@ -134,6 +134,8 @@ def _facts(finding: Json, commands: bool) -> Iterator[tuple[str, str]]:
         more = len(finding["subjects"]) - _MOST_SUBJECTS
         yield "with", ", ".join(finding["subjects"][:_MOST_SUBJECTS]) + (f" and {more} more" if more > 0 else "")
     yield "basis", finding["basis"] + (f", line {finding['line']}" if finding["line"] else "")
+    if commands and finding["pointer"]:
+        yield "contract", f"{finding['document']}#{finding['pointer']}"
     if commands and finding["reproduce"]:
         yield "again", finding["reproduce"]
 
@@ -202,8 +204,6 @@ def _verdict(document: Json) -> RenderableType:
 def show_finding(document: Json, finding: Json, console: Console) -> None:
     """Print one finding with the exchanges that show it."""
     console.print(_finding(finding, True))
-    if finding["pointer"]:
-        console.print(Text(f"          contract: {finding['document']}#{finding['pointer']}", style="dim"))
     for exchange in finding["exchanges"]:
         console.print()
         console.print(_exchange(exchange))

@@ -32,7 +32,8 @@ class Entry:
 
 
 class Journal:
-    """The journal of one run. Every line is on disk before the method returns."""
+    """The journal of one run. Lines outlive this process as soon as they are written, and the machine once
+    they are synced."""
 
     def __init__(self, path: Path, heading: Mapping[str, Any]) -> None:
         """``heading`` is what ``sweep`` needs to reach the API again; it must hold no secret."""
@@ -46,6 +47,9 @@ class Journal:
     def _write(self, line: Mapping[str, Any]) -> None:
         self._file.write(json.dumps(line, ensure_ascii=True) + "\n")
         self._file.flush()
+
+    def sync(self) -> None:
+        """Return when all that was written is on the disk, which may take as long as the disk likes."""
         _to_disk(self._file.fileno())
 
     def known(self, resource: str, keys: Iterable[Key], complete: bool) -> None:
@@ -53,7 +57,8 @@ class Journal:
         self._write({"known": resource, "keys": [list(key) for key in keys], "complete": complete})
 
     def intend(self, resource: str, record: Mapping[str, Any] | None, key: Key | None = None) -> int:
-        """Record that a row is about to be created; the number to tell of it later."""
+        """Record that a row is about to be created; the number to tell of it later. It is to be synced before
+        the request goes out."""
         self._count += 1
         self._entries[self._count] = Entry(self._count, resource, record, key)
         self._write({"intend": self._count, "resource": resource, "record": record, "key": list(key) if key else None})

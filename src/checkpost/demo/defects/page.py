@@ -85,6 +85,31 @@ class NegativeOffsetTaken(TableApi):
             raise
 
 
+@defect(
+    "page-before-filter", "accessions", "GET", "page", "A page is cut off before it is filtered.", spelling="suffix"
+)
+class PageBeforeFilter(TableApi):
+    def listed(self, matching: Sql, wanted: Wanted) -> list[Row]:
+        if wanted.where is None or wanted.limit > 100:
+            return super().listed(matching, wanted)
+        page = super().listed(("", []), wanted)
+        kept = {row["id"] for row in super().listed(matching, replace(wanted, limit=500, offset=0))}
+        return [row for row in page if row["id"] in kept]
+
+
+@defect(
+    "filter-forgotten-behind",
+    "loans",
+    "GET",
+    "page",
+    "From the second page on the filter is forgotten.",
+    spelling="nested",
+)
+class FilterForgottenBehind(TableApi):
+    def listed(self, matching: Sql, wanted: Wanted) -> list[Row]:
+        return super().listed(("", []) if wanted.offset else matching, wanted)
+
+
 @defect("cursor-repeats", "species", "GET", "page", "The cursor of a page leads to the same one.", spelling="json")
 class CursorRepeats(NextRepeats):
     pass
