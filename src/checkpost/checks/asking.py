@@ -9,7 +9,7 @@ from typing import Any
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped
 from checkpost.findings import Differing
-from checkpost.model.query import Compare, Query, compares
+from checkpost.model.query import Query, compares
 from checkpost.model.spelling import Filtering, Pairs, Sorting
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Answer
@@ -190,7 +190,3 @@ def _chosen(row: Mapping[str, Any], names: Sequence[str]) -> dict[str, Any]:
 def fields_in(query: Query) -> list[str]:
     """The fields that a query's condition and order look at."""
     return [*(part.field for part in compares(query.condition)), *(each.field for each in query.order)]
-
-
-def operator_words(part: Compare) -> str:
-    return part.operator.replace("_", " ")

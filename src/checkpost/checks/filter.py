@@ -13,7 +13,7 @@ from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.contract.contract import Parameter
 from checkpost.findings import Basis, Finding, Severity
-from checkpost.model.query import PATTERNS, Compare, Condition, Either, Every, Not, Operator, Query
+from checkpost.model.query import PATTERNS, Compare, Condition, Either, Every, Not, Operator, Query, in_words
 from checkpost.model.resource import Field, Resource
 from checkpost.model.spelling import Filtering, Inexpressible
 from checkpost.oracle.columns import Snapshot
@@ -339,7 +339,7 @@ def _finding(
         cause=f"filter {symptom} {cause}",
         purpose="list",
         place=filtering.place_of(shown.compare.field),
-        subjects=dict.fromkeys(f"{each.compare.field} {each.compare.operator.replace('_', ' ')}" for each in group),
+        subjects=dict.fromkeys(f"{each.compare.field} {in_words(each.compare.operator)}" for each in group),
         evidence=[reply.exchange],
         rows=rows,
     )

@@ -11,10 +11,16 @@ Operator = Literal[
     "eq", "ne", "lt", "le", "gt", "ge", "from", "to", "in", "not_in", "between", "null", "not_null",
     "contains", "starts", "ends", "like", "icontains", "istarts", "iends", "ilike",
 ]  # fmt: skip
+_SIGNS: dict[str, str] = {"eq": "=", "ne": "!=", "lt": "<", "le": "<=", "gt": ">", "ge": ">="}
 Function = Literal["count", "distinct", "sum", "avg", "min", "max"]
 PATTERNS: frozenset[Operator] = frozenset(
     {"contains", "starts", "ends", "like", "icontains", "istarts", "iends", "ilike"}
 )
+
+
+def in_words(operator: Operator) -> str:
+    """An operator as a person reads it."""
+    return _SIGNS.get(operator, operator.replace("_", " "))
 
 
 @dataclass(frozen=True)
@@ -26,7 +32,7 @@ class Compare:
     value: Any = None
 
     def __str__(self) -> str:
-        return f"{self.field} {self.operator.replace('_', ' ')}" + ("" if self.value is None else f" {self.value!r}")
+        return f"{self.field} {in_words(self.operator)}" + ("" if self.value is None else f" {self.value!r}")
 
 
 @dataclass(frozen=True)
