@@ -16,6 +16,7 @@ from checkpost.cli import COMMANDS
 from checkpost.demo.defects import DEFECTS
 from checkpost.demo.seedbank import TOKENS
 from checkpost.demo.server import InProcess
+from checkpost.demo.spellings import SPELLINGS
 from tests.odd_server import OddServer, answer
 from tests.support import COMMAND, checkpost, write_example
 
@@ -334,6 +335,27 @@ class Demo(Folder):
         self.assertIn("11 errors", faulty)
         shown = checkpost("show", folder=self.folder / "checkpost-demo")
         self.assertIn("11 errors", shown.stdout)
+
+    def test_spellings_are_listed_and_an_unknown_one_is_told(self) -> None:
+        listed = checkpost("demo", "--list-spellings", folder=self.folder)
+        self.assertEqual(len(listed.stdout.splitlines()), len(SPELLINGS))
+        for name in SPELLINGS:
+            self.assertIn(f"{name} ", listed.stdout)
+        wrong = checkpost("demo", "--spelling", "sql", folder=self.folder)
+        self.assertEqual(wrong.returncode, 2)
+        self.assertIn("There is no spelling 'sql'; the spellings are brackets,", wrong.stderr)
+
+    def test_a_defect_of_another_spelling_brings_its_spelling(self) -> None:
+        done = checkpost("demo", "--defect", "less-is-at-most", folder=self.folder)
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        self.assertIn("A filter lets rows through that do not match it", done.stdout)
+        self.assertIn("1 error ", done.stdout)
+        survey = checkpost("survey", "--reasons", folder=self.folder / "checkpost-demo")
+        self.assertIn("where=an expression", survey.stdout)
+        [finding] = [line for line in done.stdout.splitlines() if "lets rows through" in line]
+        shown = checkpost("show", finding.split()[-1], folder=self.folder / "checkpost-demo")
+        self.assertIn("does not match", shown.stdout)
+        self.assertIn("where=", shown.stdout)
 
     def test_defects_are_listed(self) -> None:
         listed = checkpost("demo", "--list-defects", folder=self.folder)

@@ -26,8 +26,8 @@ from checkpost.findings import Finding
 from checkpost.model.correction import Correction
 from checkpost.model.infer import infer
 from checkpost.profile.profile import Profile
-from checkpost.wire.journal import journals
-from checkpost.wire.session import Limits
+from checkpost.wire.journal import Journal, journals
+from checkpost.wire.session import Limits, Session
 from tests.support import CURATOR, ENVIRONMENT, contract_of, fetch, run_on_stand_in
 
 MODEL = infer(contract_of(describe(TABLES, "http://127.0.0.1/v1")))
@@ -189,6 +189,29 @@ class Gates(unittest.TestCase):
         self.assertEqual(after - before, len(result.left))
         self.assertLessEqual(after - before, 2)
         self.assertTrue(all(name.startswith("tags ") for name in result.left))
+
+
+class JournalFirst(unittest.TestCase):
+    def test_a_row_is_on_disk_before_its_request_goes_out(self) -> None:
+        told: list[str] = []
+        send, sync = Session.send, Journal.sync
+
+        async def sent(self: Session, request: Any, check: str = "") -> Any:
+            if request.method == "POST":
+                told.append("send")
+            return await send(self, request, check)
+
+        def synced(self: Journal) -> None:
+            sync(self)
+            told.append("sync")
+
+        with mock.patch.object(Session, "send", sent), mock.patch.object(Journal, "sync", synced), InProcess() as api:
+            run_on_stand_in(api, ["tags"], ["create"])
+        self.assertGreater(told.count("send"), 10)
+        open_ = 0
+        for word in told:
+            open_ += 1 if word == "sync" else -1
+            self.assertGreaterEqual(open_, 0, "a request went out before its row was on the disk")
 
 
 if __name__ == "__main__":

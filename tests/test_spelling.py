@@ -212,6 +212,58 @@ class OrdersAndFields(unittest.TestCase):
         )
 
 
+class Paging(unittest.TestCase):
+    def listed(self, *parameters: dict[str, Any], headers: Any = None, members: Any = None) -> Resource:
+        rows: dict[str, Any] = {"type": "array", "items": ROW}
+        schema = rows if members is None else {"type": "object", "properties": {"rows": rows, **members}}
+        answer = {"description": "", "content": {"application/json": {"schema": schema}}, "headers": headers or {}}
+        key = {"name": "id", "in": "path", "required": True, "schema": {"type": "integer"}}
+        paths = {
+            "/things": {"get": {"parameters": list(parameters), "responses": {"200": answer}}},
+            "/things/{id}": {"parameters": [key], "get": {"responses": {"200": {"description": ""}}}},
+        }
+        document = {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths}
+        return infer(contract_of(document)).resources[0]
+
+    def test_styles(self) -> None:
+        number = {"type": "integer"}
+        limit = query("limit", {**number, "maximum": 70})
+        text: dict[str, Any] = {"type": ["string", "null"]}
+        asked_range = {"name": "Range", "in": "header", "schema": TEXT, "description": "`items=0-24`, at most 50"}
+        cases: list[tuple[str, Resource]] = [
+            ("offset", self.listed(limit, query("offset", number))),
+            ("page", self.listed(limit, query("page", number))),
+            ("cursor", self.listed(limit, query("page_token"), members={"nextPageToken": text})),
+            (
+                "cursor",
+                self.listed(
+                    limit, query("after"), members={"paging": {"type": "object", "properties": {"cursor": text}}}
+                ),
+            ),
+            ("next", self.listed(limit, query("cursor"), members={"next": {**text, "format": "uri"}})),
+            ("link", self.listed(limit, headers={"Link": {"schema": TEXT}})),
+            ("range", self.listed(asked_range, headers={"Content-Range": {"schema": TEXT}})),
+            ("none", self.listed()),
+        ]
+        for style, resource in cases:
+            self.assertEqual(resource.paging.style, style)
+        self.assertEqual(cases[0][1].paging.largest, 70)
+        self.assertEqual((cases[2][1].paging.cursor, cases[2][1].paging.cursor_at), ("page_token", "/nextPageToken"))
+        self.assertEqual(cases[3][1].paging.cursor_at, "/paging/cursor")
+        ranged = cases[6][1]
+        self.assertEqual((ranged.paging.unit, ranged.paging.largest), ("items", 50))
+        self.assertEqual(ranged.envelope.total_header, "Content-Range")
+
+    def test_totals_and_links_in_headers(self) -> None:
+        headers = {"X-Total-Count": {"schema": {"type": "integer"}}, "link": {"schema": TEXT}}
+        resource = self.listed(
+            query("page", {"type": "integer"}), query("per_page", {"type": "integer"}), headers=headers
+        )
+        self.assertEqual(resource.envelope.total_header, "X-Total-Count")
+        self.assertTrue(resource.envelope.links)
+        self.assertEqual(self.listed().envelope.total_header, "")
+
+
 class StandIn(unittest.TestCase):
     def test_every_spelling_is_understood_from_its_contract_alone(self) -> None:
         styles = {"suffix": "page", "prefix": "range", "json": "cursor", "odata": "offset", "nested": "page"}

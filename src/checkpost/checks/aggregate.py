@@ -318,16 +318,14 @@ async def _condition(case: Case, aggregating: Aggregating, snapshot: Snapshot) -
     except Skipped:
         return None
     operation = _operation(case, aggregating)
-    if operation.path != case.resource.collection:
-        names = {each.name for each in operation.parameters}
-        template = next(iter(filtering.templates.values()), "")
-        head = template.partition("=")[0].partition("[")[0]
-        if (filtering.parameter or head) not in names and not any(name.startswith(head) for name in names if head):
-            return None
+    names = {each.name for each in operation.parameters}
     for field in snapshot.fields.values():
         operators = [each for each in ("gt", "from", "eq") if each in filtering.operators(field.name)]
         if field.kind not in {"number", "boolean"} or not operators:
             continue
+        written = filtering.pairs(Compare(field.name, operators[0], 1), case.fields)[0][0]
+        if not {written, written.partition("[")[0]} & names:
+            continue  # the aggregates do not take this filter
         for condition in conditions(field, operators[:1], snapshot, "absent"):
             left = int(evaluate(condition, snapshot, Reading()).true.sum())
             if 0 < left < len(snapshot):

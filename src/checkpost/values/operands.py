@@ -13,6 +13,8 @@ from checkpost.model.resource import Field
 from checkpost.oracle.columns import Snapshot, is_plain
 
 _RANGES: frozenset[Operator] = frozenset({"lt", "le", "gt", "ge", "from", "to"})
+#: Identifiers of version 4 that no table holds, and one for a table that holds them all the same.
+_UUIDS = [f"{0x7FFFFFF0 + number:08x}-0000-4000-8000-000000000000" for number in range(8)]
 _AWKWARD = "'\"%_+&,\\;#?= "
 
 
@@ -96,7 +98,7 @@ def _absent(field: Field, known: Sequence[Any], absent_text: str) -> Any:
     if field.kind == "date-time":
         return "1901-01-01T00:00:00Z"
     if field.kind == "uuid":
-        return "00000000-0000-4000-8000-000000000000"
+        return next((value for value in _UUIDS if value not in known), None)
     if "enum" in field.keywords or "pattern" in field.keywords:
         rest = [value for value in field.keywords.get("enum") or () if value is not None and value not in known]
         return rest[0] if rest else None
