@@ -591,6 +591,44 @@ def colon_prefix() -> Dialect:
     )
 
 
+def vague() -> Dialect:
+    """Parameters that mean less than they say: parts of texts, days of moments, a choice for everything; sold wares
+    are hidden unless asked for; a count in the place of rows; fields added to the usual ones."""
+
+    def part(text: str) -> Predicate:
+        return lambda row: text.casefold() in row["label"].casefold()
+
+    def condition(pairs: list[tuple[str, str]]) -> Iterator[Predicate]:
+        yield compare(str, "sold", "eq", typed("sold", dict(pairs).get("sold", "false")))
+        for name, text in pairs:
+            if name == "label":
+                yield part(text)
+            elif name == "kind" and text not in {"all", "tool", "toy"}:
+                raise Bad
+            elif name == "kind" and text != "all":
+                yield compare(str, "kind", "eq", text)
+            elif name == "changedAt":
+                yield lambda row, text=text: row["changedAt"][:10] == text[:10]
+            elif name == "count":
+                raise Bad
+
+    return Dialect(
+        "vague",
+        lambda: [
+            _query("label", TEXT, "Search by label."),
+            _query("kind", {"type": "string", "enum": ["tool", "toy", "all"]}),
+            _query("changedAt", TEXT),
+            _query("sold", {"type": "boolean"}, "Whether to list sold wares."),
+            _query("count", {"type": "boolean"}, "Answer with the number of wares only."),
+            _query("fields", TEXT, "Additional fields."),
+            _query("order", {"type": "integer"}, "The order that the ware is part of."),
+        ],
+        condition,
+        lambda query: [],
+        rows="results",
+    )
+
+
 DIALECTS = (
     ends_of_ranges(),
     signs_between(),
@@ -602,4 +640,5 @@ DIALECTS = (
     unknowable(),
     listed_singly(),
     colon_prefix(),
+    vague(),
 )

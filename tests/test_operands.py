@@ -153,8 +153,10 @@ class Columns(unittest.TestCase):
         self.assertEqual(texts.form("accent", True).tolist(), ["arger", "arger", ""])
         self.assertEqual(without_accents("çédille"), "cedille")
         self.assertEqual(sound_text("a\ud800b"), "a?b")
-        self.assertTrue(is_plain("Abc-1 2_3"))
+        self.assertTrue(is_plain("Abc-1 23"))
+        self.assertTrue(is_plain("10.50"), "a number")
         self.assertFalse(is_plain("a.b"))
+        self.assertFalse(is_plain("a_b"), "where it stands is a matter of the language")
 
     def test_masks(self) -> None:
         rows = snapshot()

@@ -146,7 +146,8 @@ def _is_all(case: Case, rows: Sequence[Row], size: int) -> bool:
     """Whether rows are all there are, where no total says so."""
     paging = case.resource.paging
     if paging.style == "none" and not paging.limit:
-        return True
+        # a list may be cut off at a length that nothing tells
+        return case.state.before is None or len(rows) < max(1, len(case.state.before.rows))
     return len(rows) < size and (paging.largest is not None or len(rows) < 10)
 
 
@@ -157,16 +158,17 @@ def as_answer(case: Case, snapshot: Snapshot, condition: Any, reply: Reply) -> A
     return Answer(condition, seen, len(keys), reply.complete, reply.total, tuple(strange))
 
 
-def with_rows(case: Case, snapshot: Snapshot, replies: Iterable[Reply]) -> Snapshot:
-    """A sample with the rows that answers have shown beside it."""
-    if snapshot.whole:
-        return snapshot
+def with_rows(case: Case, snapshot: Snapshot, replies: Sequence[Reply]) -> Snapshot:
+    """A snapshot with the rows that answers have shown beside it: those of a sample, or those that a list
+    leaves out unless it is asked for them (archived ones, say). It is no whole one then."""
     more: dict[Key, Row] = {}
     for reply in replies:
         for row in reply.rows or ():
             key = case.client.key_of(row)
             if key is not None and key not in snapshot.positions:
                 more[key] = row
+    if not more:
+        return snapshot
     return Snapshot([*snapshot.rows, *more.values()], [*snapshot.keys, *more], snapshot.fields, False)
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from checkpost.contract.contract import Operation, Parameter
+from checkpost.contract.node import Node
 from checkpost.model.paths import normal
 from checkpost.model.query import PATTERNS, Operator
 from checkpost.model.resource import Field, Reason
@@ -68,6 +69,7 @@ def code_in(text: str) -> str:
 def _by_parameters(operation: Operation, queries: Sequence[Parameter], fields: Sequence[Field]) -> Filtering | None:
     templates: Templates = {}
     places = {}
+    schemas: dict[tuple[str, Operator], Node] = {}
     negation = wildcard = ""
     ordered = sorted((each for each in fields if each.shown), key=lambda each: -len(each.name))
     for parameter in queries:
@@ -79,6 +81,10 @@ def _by_parameters(operation: Operation, queries: Sequence[Parameter], fields: S
         hint = said_of(parameter)
         wildcard = wildcard or ("*" if re.search(r"\*\w|\w\*", hint) else "%" if "%" in hint else "")
         templates.update(found)
+        if parameter.style != "deepObject" and parameter.schema is not None:
+            plain = [key for key, template in found.items() if re.search(r"=\{(?:value|each)\}$", template)]
+            item = shape_of(parameter.schema).item
+            schemas.update(dict.fromkeys(plain, item if item is not None else parameter.schema))
         places.update({field: parameter.place for field, _ in found})
     if not wildcard:
         templates = {key: each for key, each in templates.items() if key[1] not in {"like", "ilike"}}
@@ -98,6 +104,7 @@ def _by_parameters(operation: Operation, queries: Sequence[Parameter], fields: S
         wildcard=wildcard or "%",
         place=queries[0].place,
         places=places,
+        schemas=schemas,
     )
 
 
@@ -189,7 +196,9 @@ def _of_field(parameter: Parameter, field: Field, hint: str) -> Templates:
     if shape.is_array:
         several = f"{name}=" + ("{each}" if parameter.explode else "{values}")
         return {(field.name, "in"): several, (field.name, "eq"): f"{name}={{value}}"}
-    return {(field.name, "eq"): f"{name}={{value}}"}
+    loose = field.kind == "date-time" or (field.kind == "text" and "enum" not in field.keywords)
+    exact = re.search(r"\b(?:exact\w*|equals?|is this)\b", hint, re.I)
+    return {(field.name, "match" if loose and not exact else "eq"): f"{name}={{value}}"}
 
 
 def _prefixed(name: str, field: Field, known: Sequence[tuple[str, str]], hint: str) -> Templates:

@@ -42,10 +42,15 @@ def queries_of(
     own = {normal(each) for each in names}
     known = {word: each for word, each in by_name.items() if word not in own}
     taken = {paging.limit, paging.position, paging.cursor} - {None}
+    known = {word: each for word, each in known.items() if not _is_number(each)}
     sort = _first(known, _SORTS)
     direction = next((known[word] for word in _DIRECTIONS if word in known and known[word] is not sort), None)
     select = _first(known, _SELECTS) or _of_type(operation, name)
+    if select is not None and _OTHER_SELECTION.search(said_of(select)):
+        select = None
     count = _first(known, _COUNTS)
+    if count is not None and re.search(r"\b(?:only|instead|just)\b", said_of(count), re.I):
+        count = None  # asks for a number in the place of rows
     counting = _counting(operation, count if count is None or count.name not in taken else None)
     aggregating = _aggregating(collection, operation, operations, known, names)
     used = [sort, direction, select, known.get("or"), *(known.get(word) for word in (*_GROUPS, *_MEASURES, "apply"))]
@@ -60,6 +65,15 @@ def queries_of(
         aggregating,
     )
     return stated_over(described, stated, collection or "")
+
+
+#: Parameters that add fields to the usual ones, or leave some out.
+_OTHER_SELECTION = re.compile(r"\b(?:additional\w*|extra|in addition|exclud\w+|omit\w*|leave out|expand\w*)\b", re.I)
+
+
+def _is_number(parameter: Parameter) -> bool:
+    types = shape_of(parameter.schema).types
+    return bool(types) and types <= {"integer", "number"}
 
 
 def _first(known: Mapping[str, Parameter], words: Iterable[str]) -> Parameter | None:

@@ -6,10 +6,11 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 #: ``from`` and ``to`` are bounds of which nothing says whether they belong to the range; those with an ``i``
-#: do not mind the case of letters. ``like`` takes a pattern with wildcards.
+#: do not mind the case of letters. ``match`` is what a parameter with a field's name alone does with a text or
+#: a moment: equal, or part of it, or the same day. ``like`` takes a pattern with wildcards.
 Operator = Literal[
     "eq", "ne", "lt", "le", "gt", "ge", "from", "to", "in", "not_in", "between", "null", "not_null",
-    "contains", "starts", "ends", "like", "icontains", "istarts", "iends", "ilike",
+    "match", "contains", "starts", "ends", "like", "icontains", "istarts", "iends", "ilike",
 ]  # fmt: skip
 _SIGNS: dict[str, str] = {"eq": "=", "ne": "!=", "lt": "<", "le": "<=", "gt": ">", "ge": ">="}
 Function = Literal["count", "distinct", "sum", "avg", "min", "max"]

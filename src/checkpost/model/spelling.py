@@ -16,6 +16,7 @@ from checkpost.contract.errors import Place
 from checkpost.model.query import Compare, Condition, Either, Every, Function, Measure, Not, Operator, Order
 
 if TYPE_CHECKING:
+    from checkpost.contract.node import Node
     from checkpost.model.resource import Field, Reason
 
 Pairs = list[tuple[str, str]]
@@ -53,6 +54,8 @@ class Filtering:
     documented: bool = True
     place: Place | None = field(default=None, compare=False)
     places: Mapping[str, Place] = field(default_factory=dict, compare=False, repr=False)
+    #: What the contract allows for a value, where a parameter holds nothing else.
+    schemas: Mapping[tuple[str, Operator], Node] = field(default_factory=dict, compare=False, repr=False)
 
     def operators(self, name: str) -> tuple[Operator, ...]:
         """The operators for a field."""

@@ -33,6 +33,12 @@ def _loose(text: str) -> str:
     return "".join(sign for sign in without_accents(text).casefold() if sign.isalnum())
 
 
+def _as_number(text: str) -> str:
+    """A text that holds a number, so that the order of texts is that of numbers."""
+    value = number(text)
+    return text if value is None or abs(value) > 1e15 else f"{value + 1e15:032.9f}"
+
+
 #: What a text becomes under a reading before it is compared.
 FORMS: Mapping[str, Callable[[str], str]] = {
     "exact": lambda text: text,
@@ -41,12 +47,13 @@ FORMS: Mapping[str, Callable[[str], str]] = {
     "accent": lambda text: without_accents(text).casefold(),
     "upper": lambda text: text.upper(),
     "loose": _loose,
+    "number": _as_number,
 }
 
 
 def is_plain(text: str) -> bool:
-    """Whether every collation in use agrees on a text's letters: ASCII letters, digits, spaces, ``-``, ``_``."""
-    return text.isascii() and all(sign.isalnum() or sign in " -_" for sign in text)
+    """Whether every collation in use agrees on a text's letters: ASCII letters, digits, spaces, ``-``; or a number."""
+    return text.isascii() and (all(sign.isalnum() or sign in " -" for sign in text) or number(text) is not None)
 
 
 @dataclass(frozen=True)

@@ -26,7 +26,8 @@ class Reading:
     ``text``: how texts are equal (``columns.FORMS``); ``order``: how they are ordered; ``pattern``: how they
     match; ``padded``: spaces at the end count for nothing; ``wild``: ``%`` and ``_`` in a value match
     anything; ``nulls``: ``ne`` and ``not`` find nulls too; ``single``: numbers are kept in single precision;
-    ``finer``: moments are kept finer than they are shown; ``closed``: ``from`` and ``to`` hold their bounds.
+    ``finer``: moments are kept finer than they are shown; ``closed``: ``from`` and ``to`` hold their bounds;
+    ``part``: ``match`` finds texts that hold the value, and moments of the same day.
     """
 
     text: str = "exact"
@@ -38,6 +39,7 @@ class Reading:
     single: bool = False
     finer: bool = False
     closed: bool = True
+    part: bool = False
 
 
 @dataclass(frozen=True)
@@ -66,7 +68,7 @@ class Verdict:
     alone: bool
 
 
-_LIKE_KINDS = {"text"}
+_DAY = 86_400_000_000
 _ORDERED = {"lt", "le", "gt", "ge", "from", "to", "between"}
 
 
@@ -76,7 +78,8 @@ def readings(conditions: Sequence[Condition], snapshot: Snapshot) -> Iterator[Re
     kinds = {part.field: snapshot.fields[part.field].kind for part in parts}
     texts = [part for part in parts if kinds[part.field] == "text"]
     patterns = [part for part in texts if part.operator in PATTERNS]
-    equal = [part for part in texts if part.operator in {"eq", "ne", "in", "not_in"}]
+    equal = [part for part in texts if part.operator in {"eq", "ne", "in", "not_in", "match"}]
+    matched = any(part.operator == "match" for part in parts)
     ordered = [part for part in texts if part.operator in _ORDERED]
     negated = any(part.operator in {"ne", "not_in"} for part in parts) or any("not (" in str(c) for c in conditions)
     fractions = any(
@@ -88,13 +91,14 @@ def readings(conditions: Sequence[Condition], snapshot: Snapshot) -> Iterator[Re
     wild = any(sign in str(part.value) for part in patterns for sign in "%_*?")
     choices: dict[str, tuple[Any, ...]] = {
         "text": ("exact", "ascii", "case", "accent") if equal else ("exact",),
-        "order": ("exact", "case", "upper", "loose") if ordered else ("exact",),
-        "pattern": ("exact", "ascii", "case", "accent") if patterns else ("exact",),
+        "order": ("exact", "case", "upper", "loose", "number") if ordered else ("exact",),
+        "pattern": ("exact", "ascii", "case", "accent") if patterns or matched else ("exact",),
         "padded": (False, True) if padded else (False,),
         "wild": (False, True) if wild else (False,),
         "nulls": (False, True) if negated else (False,),
         "single": (False, True) if fractions else (False,),
         "finer": (False, True) if "date-time" in kinds.values() else (False,),
+        "part": (False, True) if matched else (False,),
         "closed": (True, False) if any(part.operator in {"from", "to"} for part in parts) else (True,),
     }
     names = [each.name for each in fields(Reading)]
@@ -154,6 +158,12 @@ def _compare(part: Compare, snapshot: Snapshot, reading: Reading) -> Truth:
         return Truth(true, column.null, free | column.odd)
     if part.operator in {"eq", "in"}:
         found, free = _equal(column, _values(part), reading)
+    elif part.operator == "match":
+        found, free = _equal(column, (part.value,), reading)
+        if reading.part and column.kind == "text":
+            found = _matches(column, replace(part, operator="contains"), reading)
+        elif reading.part and column.kind == "date-time":
+            free = np.abs(column.values - (_operand(column, part.value) or 0)) < _DAY
     elif part.operator in PATTERNS:
         found, free = _matches(column, part, reading), none
     else:

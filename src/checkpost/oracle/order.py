@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from checkpost.model.query import Order
 from checkpost.oracle.columns import Column, Snapshot
 
-_TEXTS = ("exact", "case", "upper", "loose", "declared")
+_TEXTS = ("exact", "case", "upper", "loose", "number", "declared")
 
 
 def _ranks(column: Column, places: NDArray[np.int64], text: str, declared: Sequence[str]) -> NDArray[np.int64]:

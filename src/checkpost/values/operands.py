@@ -70,7 +70,7 @@ def _values(field: Field, operator: Operator, known: Sequence[Any], absent_text:
             return []
         return list(dict.fromkeys([middle, *_telling(field, operator, known)]))
     several = [middle, *([absent] if absent is not None else [])]
-    if operator == "eq":
+    if operator in {"eq", "match"}:
         several += _striking(field, known)
     return list(dict.fromkeys(several))
 
