@@ -12,6 +12,7 @@ from checkpost.checks import (
     large,
     page,
     read,
+    relate,
     replace,
     select,
     sort,
@@ -20,7 +21,7 @@ from checkpost.checks import (
 from checkpost.checks.registry import CHECKS, Check
 
 #: The families in an engineer's order, and before them the checks that the others build on.
-_MODULES = (read, create, delete, access, update, replace, page, filter, sort, large, select, aggregate, errors)
+_MODULES = (read, create, delete, access, update, replace, page, filter, sort, large, select, aggregate, errors, relate)
 _GATES = ("read.list", "create.stored", "delete.gone")
 
 

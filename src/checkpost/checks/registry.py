@@ -26,6 +26,7 @@ FAMILIES = (
     "sort",
     "select",
     "aggregate",
+    "relate",
     "errors",
     "shape",
 )

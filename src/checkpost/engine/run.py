@@ -179,17 +179,24 @@ async def _until(work: Coroutine[Any, Any, None], stop: asyncio.Event | None) ->
     return True
 
 
+#: The family whose checks make rows of several resources.
+_SEVERAL = "relate"
+
+
 class _Runner:
     def __init__(self, world: World, planned: Sequence[Planned], progress: Progress) -> None:
         self.world, self.planned, self.progress = world, planned, progress
         self.results: list[CheckResult] = []
 
     async def all(self, resources: Sequence[Resource]) -> None:
-        await asyncio.gather(*(self._resource(resource) for resource in resources))
+        """Resources side by side; then, one after the other, what makes rows of several resources at once."""
+        await asyncio.gather(*(self._resource(resource, False) for resource in resources))
+        for resource in resources:
+            await self._resource(resource, True)
 
-    async def _resource(self, resource: Resource) -> None:
+    async def _resource(self, resource: Resource, several: bool) -> None:
         for planned in self.planned:
-            if planned.resource is resource:
+            if planned.resource is resource and (planned.check.family == _SEVERAL) == several:
                 await self._check(planned)
                 self.progress(len(self.results), len(self.planned), f"{resource.name} {planned.check.name}")
 

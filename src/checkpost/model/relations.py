@@ -52,7 +52,7 @@ def _described(field: Field, others: Mapping[str, Resource]) -> Relation | None:
     for resource in others.values():
         if normal(match[1]) in _names(resource):
             return _target(
-                resource, field, Reason(f"its description says {match[0].replace('`', '').strip()!r}", "likely")
+                resource, field, Reason(f"its description says {match[0].replace('`', '').strip()!r}", "stated")
             )
     return None
 

@@ -13,6 +13,7 @@ from checkpost.demo.defects import (  # noqa: F401
     filter,
     page,
     read,
+    relate,
     rules,
     shape,
     sort,

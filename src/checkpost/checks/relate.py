@@ -1,0 +1,242 @@
+"""References between tables: they lead to rows, none to nothing is taken, and none is left behind."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Sequence
+from typing import Any
+
+from checkpost.checks.asking import differing, snapshot_of
+from checkpost.checks.case import Case, Own
+from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.findings import Basis, Finding, Severity
+from checkpost.model.resource import Purpose, Relation, Resource
+from checkpost.oracle.same import same
+from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import Key
+
+_NEEDS: tuple[Purpose, ...] = ("create", "delete")
+_MOST_LOOKED_UP = 20
+
+
+def _weight(relation: Relation) -> tuple[Severity, Basis]:
+    """How much it counts if a reference is not kept: where only its name suggests that it is one, little."""
+    stated = relation.reason.certainty == "stated"
+    return ("error", "contract") if stated else ("note", "expectation")
+
+
+def _relations(case: Case) -> list[tuple[Relation, Resource]]:
+    """The references of a resource with the resources that they lead to. Raises Skipped where there are none."""
+    model = case.world.model
+    found = [
+        (each, target) for each in case.resource.relations if (target := model.resource(each.resource)) is not None
+    ]
+    if not found:
+        raise Skipped("it has no references to other resources")
+    return found
+
+
+def _other(case: Case, target: Resource) -> Case:
+    """The same check with the resource that is referred to."""
+    return Case(case.world, target, case.check, case.world.client(target))
+
+
+def _cost(resource: Resource) -> int:
+    return 3 * len(resource.relations)
+
+
+@check("relate.resolves", needs=("list",), cost=_cost)
+async def resolves(case: Case) -> AsyncIterator[Finding]:
+    """Does each reference lead to a row?"""
+    relations = _relations(case)
+    snapshot = await snapshot_of(case)
+    for relation, target in relations:
+        if "read" not in target.operations or relation.field not in snapshot.fields:
+            continue
+        known = await _known_keys(case, target)
+        values = {row.get(relation.field) for row in snapshot.rows} - {None}
+        unknown = sorted((each for each in values if isinstance(each, str | int) and (each,) not in known), key=str)
+        other = _other(case, target)
+        looked_up = unknown[:_MOST_LOOKED_UP]
+        answers = await asyncio.gather(*(other.read((each,), "a row that is referred to") for each in looked_up))
+        case.requests += other.requests
+        dangling = [
+            value
+            for value, (exchange, _) in zip(looked_up, answers, strict=True)
+            if exchange.answer.status in {404, 410}
+        ]
+        if not dangling:
+            continue
+        # what others have removed meanwhile is no longer referred to
+        fresh = await snapshot_of(case, anew=True)
+        places = [place for place, row in enumerate(fresh.rows) if row.get(relation.field) in dangling]
+        if places:
+            severity, basis = _weight(relation)
+            evidence = [exchange for exchange, _ in answers if exchange.answer.status in {404, 410}]
+            yield case.finding(
+                severity,
+                basis,
+                "A reference leads to no row",
+                f"each {relation.field} is the key of a row of {target.name}",
+                f"{len(places)} rows refer to what is not there, such as {dangling[0]!r}",
+                cause=f"dangling {relation.field}",
+                purpose="list",
+                subjects=[relation.field],
+                evidence=evidence[:1],
+                rows=differing(fresh, "refers to nothing", places, [relation.field]),
+            )
+
+
+async def _known_keys(case: Case, target: Resource) -> set[Key]:
+    """The keys of the rows that may be referred to, as far as its list shows them."""
+    state = case.world.state(target.name)
+    if state.before is None and "list" in target.operations:
+        state.before = await case.world.client(target).whole_list(case.world.most_rows, case.check.name)
+    return set(state.before.by_key) if state.before is not None else set()
+
+
+@check("relate.absent", needs=_NEEDS, creates=True, cost=_cost)
+async def absent(case: Case) -> AsyncIterator[Finding]:
+    """Is a reference to a row that there is not refused, on create and update, and nothing stored?"""
+    names = case.resource.key.fields if case.resource.key else ()
+    relations = [each for each in _relations(case) if each[0].field not in case.resource.values]
+    for relation, target in relations:
+        field = case.fields[relation.field]
+        if not field.created or relation.field in names:
+            continue
+        try:
+            value = (await _other(case, target).vacant_key())[0]
+        except Skipped:
+            continue
+        if not case.world.valid(field, value):
+            continue
+        record = {**await case.record(), relation.field: value}
+        exchange, key = await case.create(record, "a reference to a row that there is not")
+        if exchange.answer.ok:
+            yield _taken(case, relation, target, "create", value, [exchange])
+        elif exchange.answer.refused and key is None:
+            found = await case.strays()
+            if found:
+                yield _stored(case, relation, exchange, found[0][1])
+        if "update" in case.resource.operations and field.updated:
+            async for finding in _updated(case, relation, target, value):
+                yield finding
+
+
+async def _updated(case: Case, relation: Relation, target: Resource, value: Any) -> AsyncIterator[Finding]:
+    own = (await case.own())[0]
+    exchange = await case.send(
+        "update", "a reference to a row that there is not", key=own.key, record={relation.field: value}
+    )
+    if not exchange.answer.ok and not exchange.answer.refused:
+        return
+    _, row = await case.row_now(own.key)
+    kept = same(case.fields[relation.field], value, row.get(relation.field))
+    if kept and exchange.answer.ok:
+        yield _taken(case, relation, target, "update", value, [own.exchange, exchange])
+    elif kept:
+        yield _stored(case, relation, exchange, own)
+
+
+def _taken(
+    case: Case, relation: Relation, target: Resource, purpose: Any, value: Any, evidence: Sequence[Exchange]
+) -> Finding:
+    severity, basis = _weight(relation)
+    return case.finding(
+        severity,
+        basis,
+        "A reference to a row that there is not is taken",
+        f"a refusal: {target.name} has no row {value!r}",
+        f"{evidence[-1].answer.status} for {relation.field} = {value!r}",
+        cause="absent reference taken",
+        purpose=purpose,
+        subjects=[relation.field],
+        evidence=evidence,
+    )
+
+
+def _stored(case: Case, relation: Relation, refused: Exchange, own: Own) -> Finding:
+    return case.finding(
+        "error",
+        "expectation",
+        "A refused reference is stored all the same",
+        "nothing stored",
+        f"{refused.answer.status}, and the row {'/'.join(map(str, own.key))} has it",
+        cause="refused reference stored",
+        purpose="create" if refused.request.method == "POST" else "update",
+        subjects=[relation.field],
+        evidence=[refused],
+    )
+
+
+@check("relate.deleted", needs=(*_NEEDS, "read"), creates=True, cost=lambda resource: 6)
+async def deleted(case: Case) -> AsyncIterator[Finding]:
+    """Does deleting a row that others refer to leave none of them behind, and a refusal leave both?"""
+    asked = False
+    for child in case.world.model.resources:
+        for relation in child.relations:
+            field = child.field(relation.field)
+            keyed = child.key is not None and relation.field in child.key.fields
+            usable = {"create", "delete", "read"} <= set(child.operations) and field is not None and field.created
+            state = case.world.state(child.name)
+            if relation.resource != case.resource.name or child is case.resource or not usable or keyed:
+                continue
+            if state.not_removable or state.not_creatable or child.key is None:
+                continue
+            asked = True
+            other = _other(case, child)
+            try:
+                async for finding in _deleted(case, other, relation):
+                    yield finding
+            finally:
+                await other.clean()  # those that refer first
+                await case.clean()
+                case.requests += other.requests
+    if not asked:
+        raise Skipped("nothing that refers to it can be made and removed")
+
+
+async def _deleted(case: Case, other: Case, relation: Relation) -> AsyncIterator[Finding]:
+    """Delete a row that a row of another resource (``other``) refers to."""
+    parent = (await case.own())[0]
+    record = {**await other.record(), relation.field: parent.key[0]}
+    exchange, key = await other.create(record, "a reference to an own row")
+    if key is None:
+        status = exchange.answer.status or exchange.answer.detail
+        raise Blocked(f"no row of {other.resource.name} that refers to it could be made ({status})")
+    removed = await case.send("delete", "a row that another refers to", key=parent.key)
+    there, _ = await case.read(parent.key, "a row that another refers to")
+    child, row = await other.read(key, "a row that refers to another")
+    evidence = [parent.exchange, exchange, removed, there, child]
+    subjects = [f"{other.resource.name}.{relation.field}"]
+    severity, basis = _weight(relation)
+    gone = {404, 410}
+    if removed.answer.ok:
+        case.forget(parent.key)
+        if child.answer.status in gone:
+            other.forget(key)
+        elif row is not None and same(other.fields[relation.field], parent.key[0], row.get(relation.field)):
+            yield case.finding(
+                severity,
+                basis,
+                "Deleting a row leaves others behind that refer to it",
+                f"a refusal, or no row of {other.resource.name} with {relation.field} = {parent.key[0]!r}",
+                f"{removed.answer.status}, and {relation.field} is still {row.get(relation.field)!r}",
+                cause="orphans",
+                purpose="delete",
+                subjects=subjects,
+                evidence=evidence,
+            )
+    elif removed.answer.refused and (there.answer.status in gone or child.answer.status in gone):
+        what = "the row" if there.answer.status in gone else "a row that refers to it"
+        yield case.finding(
+            "error",
+            "expectation",
+            "A refused delete removes rows all the same",
+            "both rows as before",
+            f"{removed.answer.status}, and {what} is gone",
+            cause="refused delete",
+            purpose="delete",
+            subjects=subjects,
+            evidence=evidence,
+        )
