@@ -20,7 +20,7 @@ from tests.support import run_on_stand_in
 #: Findings that one defect may honestly lead to beside its own: a lenient replace is an update, and so on.
 MOST_FINDINGS = 3
 LISTS = ("page", "filter", "sort", "select", "aggregate")
-WRITES = ("create", "update", "replace", "delete", "errors", "access")
+WRITES = ("create", "update", "replace", "delete", "errors", "access", "relate")
 
 
 def resource_of(table: str) -> str:
