@@ -8,9 +8,9 @@ from typing import Any
 from checkpost.contract.validators import Validators
 from checkpost.demo.description import describe
 from checkpost.demo.seedbank import TABLES
+from checkpost.model.field import MISSING, Field
 from checkpost.model.fields import fields_of, inside
 from checkpost.model.infer import infer
-from checkpost.model.resource import MISSING, Field
 from checkpost.oracle.same import change, differences, same
 from checkpost.values.awkward import variants
 from checkpost.values.broken import breaks

@@ -13,9 +13,10 @@ from checkpost.checks.registry import Skipped, check
 from checkpost.contract.contract import Operation
 from checkpost.contract.pointer import walk
 from checkpost.findings import Differing, Finding
+from checkpost.model.field import Field
 from checkpost.model.paths import normal
 from checkpost.model.query import Compare, Condition, Function, Measure, Query
-from checkpost.model.resource import Field, Resource
+from checkpost.model.resource import Resource
 from checkpost.model.spelling import Aggregating, Inexpressible
 from checkpost.model.vocabulary import names_of
 from checkpost.oracle.aggregate import Group, explains, groups_of, shown_value

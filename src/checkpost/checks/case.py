@@ -14,8 +14,9 @@ from checkpost.contract.contract import Operation
 from checkpost.contract.errors import Place
 from checkpost.contract.node import Node
 from checkpost.findings import Basis, Differing, Finding, Severity, operation_name
+from checkpost.model.field import MISSING, Field
 from checkpost.model.fields import inside
-from checkpost.model.resource import MISSING, Field, Purpose, Relation, Resource
+from checkpost.model.resource import Purpose, Relation, Resource
 from checkpost.oracle.same import same
 from checkpost.values.plain import Values
 from checkpost.wire.client import Client

@@ -14,7 +14,8 @@ from checkpost.checks.readback import answer_differs, changed_values, list_diffe
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, situation, try_breaks
 from checkpost.findings import Basis, Finding
-from checkpost.model.resource import MISSING, Field, Resource
+from checkpost.model.field import MISSING, Field
+from checkpost.model.resource import Resource
 from checkpost.oracle.same import differences, same
 from checkpost.values.awkward import Variant, variants
 from checkpost.values.broken import Break

@@ -13,8 +13,9 @@ from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.contract.contract import Parameter
 from checkpost.findings import Basis, Finding, Severity
+from checkpost.model.field import Field
 from checkpost.model.query import PATTERNS, Compare, Condition, Either, Every, Not, Operator, Query, in_words
-from checkpost.model.resource import Field, Resource
+from checkpost.model.resource import Resource
 from checkpost.model.spelling import Filtering, Inexpressible
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Reading, Verdict, evaluate, judge

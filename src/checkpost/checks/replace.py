@@ -13,7 +13,8 @@ from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.checks.update import read_only_kept, write_to_missing
 from checkpost.findings import Finding
-from checkpost.model.resource import MISSING, Purpose
+from checkpost.model.field import MISSING
+from checkpost.model.resource import Purpose
 from checkpost.oracle.same import differences, kept_by_server, same
 from checkpost.values.broken import Break
 from checkpost.wire.exchange import Exchange

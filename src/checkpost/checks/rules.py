@@ -10,7 +10,8 @@ from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Skipped
 from checkpost.findings import Finding, Severity
-from checkpost.model.resource import MISSING, Purpose
+from checkpost.model.field import MISSING
+from checkpost.model.resource import Purpose
 from checkpost.oracle.same import differences
 from checkpost.values.broken import Break, breaks
 from checkpost.wire.exchange import Exchange

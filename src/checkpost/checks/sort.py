@@ -11,8 +11,9 @@ from checkpost.checks.asking import Reply, ask, differing, snapshot_of, spelled,
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Differing, Finding
+from checkpost.model.field import Field
 from checkpost.model.query import Compare, Order, Query
-from checkpost.model.resource import Field, Resource
+from checkpost.model.resource import Resource
 from checkpost.model.spelling import Inexpressible, Sorting
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.order import out_of_order

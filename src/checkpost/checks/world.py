@@ -12,7 +12,8 @@ from checkpost.checks.conformance import Observation, conform, undocumented_fiel
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.validators import Validators
 from checkpost.findings import Findings
-from checkpost.model.resource import Field, Model, Resource
+from checkpost.model.field import Field
+from checkpost.model.resource import Model, Resource
 from checkpost.model.spelling import Filtering, Sorting
 from checkpost.oracle.columns import Snapshot
 from checkpost.profile.credentials import Role

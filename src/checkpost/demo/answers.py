@@ -12,9 +12,17 @@ from starlette.responses import Response
 class Refusal(Exception):
     """A request that is refused, as the problem document (RFC 9457) that says so."""
 
-    def __init__(self, status: int, title: str, detail: str, errors: Sequence[Mapping[str, str]] = ()) -> None:
+    def __init__(
+        self,
+        status: int,
+        title: str,
+        detail: str,
+        errors: Sequence[Mapping[str, str]] = (),
+        headers: Mapping[str, str] | None = None,
+    ) -> None:
         super().__init__(detail)
         self.status, self.title, self.detail, self.errors = status, title, detail, list(errors)
+        self.headers = dict(headers or {})
 
 
 def json_answer(

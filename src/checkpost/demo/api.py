@@ -221,7 +221,7 @@ class TableApi:
         }
         if refusal.status == 422:
             body["errors"] = refusal.errors
-        headers = {"WWW-Authenticate": "Bearer"} if refusal.status == 401 else {}
+        headers = {"WWW-Authenticate": "Bearer"} if refusal.status == 401 else refusal.headers
         return json_answer(body, refusal.status, headers, "application/problem+json")
 
     # -- the operations ------------------------------------------------------------------------
@@ -286,14 +286,14 @@ class TableApi:
         wanted = self.spelling.wanted(request, self.table)
         if wanted.measures:
             rows = self.aggregated(self.matching(caller, wanted), wanted)
-            return self.spelling.answer(self, request, wanted, rows, len(rows), None)
+            return self.spelling.answer(self.table, request, wanted, rows, len(rows), None)
         matching = self.matching(caller, wanted)
         total = self.counted(matching)
         shown = [self.selected(row, wanted) for row in self.listed(matching, wanted)]
         return self.page(request, wanted, shown, total)
 
     def page(self, request: Request, wanted: Wanted, rows: list[Row], total: int) -> Response:
-        return self.spelling.answer(self, request, wanted, rows, total, self.following(wanted, total))
+        return self.spelling.answer(self.table, request, wanted, rows, total, self.following(wanted, total))
 
     async def on_aggregate(self, request: Request) -> Response:
         caller = self.caller(request)

@@ -7,7 +7,7 @@ from collections.abc import Collection
 
 from checkpost.contract.node import Node
 from checkpost.contract.pointer import tokens
-from checkpost.model.resource import Field, Reason
+from checkpost.model.field import Field, Reason
 from checkpost.model.shape import Shape, shape_of
 
 #: That a field is unique, and not that it holds "the unique identifier of" something.

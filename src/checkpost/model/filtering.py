@@ -8,9 +8,9 @@ from dataclasses import replace
 
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.contract.node import Node
+from checkpost.model.field import Field, Reason
 from checkpost.model.paths import normal
 from checkpost.model.query import PATTERNS, Operator
-from checkpost.model.resource import Field, Reason
 from checkpost.model.shape import shape_of
 from checkpost.model.spelling import ANY, Filtering
 from checkpost.model.vocabulary import operator_of

@@ -18,6 +18,7 @@ from checkpost.model.envelopes import (
     total_header,
     total_pointer,
 )
+from checkpost.model.field import Reason
 from checkpost.model.fields import fields_of, inside
 from checkpost.model.keys import infer_key
 from checkpost.model.paging import infer_paging
@@ -25,7 +26,7 @@ from checkpost.model.paths import Family, families, normal
 from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.queries import queries_of
 from checkpost.model.relations import relations_of
-from checkpost.model.resource import Constants, Doubt, Envelope, Model, Purpose, Reason, Resource, is_json_type
+from checkpost.model.resource import Constants, Doubt, Envelope, Model, Purpose, Resource, is_json_type
 from checkpost.model.shape import shape_of
 
 _NONE = Correction()

@@ -6,8 +6,9 @@ import re
 from collections.abc import Sequence
 from typing import Literal
 
+from checkpost.model.field import Field, Reason
 from checkpost.model.paths import normal, parameters, singular
-from checkpost.model.resource import Field, Key, Reason
+from checkpost.model.resource import Key
 
 _KEY_NAMES = ("id", "_id", "key", "uuid", "guid", "pk", "code")
 _SAID = re.compile(r"\bprimary key\b", re.I)

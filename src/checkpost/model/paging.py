@@ -7,9 +7,10 @@ from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
 from checkpost.contract.contract import Operation, Parameter
+from checkpost.model.field import Reason
 from checkpost.model.filtering import said_of
 from checkpost.model.paths import normal
-from checkpost.model.resource import Paging, Reason
+from checkpost.model.resource import Paging
 from checkpost.model.shape import shape_of
 
 _LIMITS = ("limit", "size", "pagesize", "perpage", "take", "top", "first", "count", "max", "maxresults", "pagelimit")

@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
+from checkpost.model.field import Field, Reason
 from checkpost.model.paths import normal, singular
-from checkpost.model.resource import Field, Reason, Relation, Resource
+from checkpost.model.resource import Relation, Resource
 
 _SAID = re.compile(
     r"(?:foreign key|refers? to|references?|points? to|belongs to)\b[^A-Za-z0-9_]*(?:the |a |an )?"

@@ -8,18 +8,11 @@ from typing import Any, Literal
 
 from checkpost.contract.contract import Operation
 from checkpost.contract.node import Node
+from checkpost.model.field import Field, Reason
 from checkpost.model.spelling import Queries
 
-Certainty = Literal["stated", "likely", "guess"]
 #: What an operation is for, in the life of a row.
 Purpose = Literal["list", "create", "read", "replace", "update", "delete"]
-MISSING: Any = type("Missing", (), {"__repr__": lambda self: "MISSING"})()
-
-
-@dataclass(frozen=True)
-class Reason:
-    text: str
-    certainty: Certainty
 
 
 @dataclass(frozen=True)
@@ -30,66 +23,6 @@ class Relation:
     resource: str
     target: str
     reason: Reason
-
-
-@dataclass(frozen=True)
-class Field:
-    """One field of a resource and the rules that the contract has for it.
-
-    ``keywords`` are its JSON Schema rules with references and ``allOf`` merged; ``shown`` says whether
-    answers have it, ``created``, ``updated`` and ``replaced`` whether those bodies may set it.
-    """
-
-    name: str
-    keywords: Mapping[str, Any] = field(repr=False)
-    types: frozenset[str]
-    nullable: bool
-    required: bool
-    read_only: bool
-    write_only: bool
-    shown: bool
-    created: bool
-    updated: bool
-    replaced: bool
-    unique: bool
-    node: Node | None = field(default=None, repr=False, compare=False)
-    unique_reason: Reason | None = None
-
-    @property
-    def type(self) -> str:
-        """The one type it has beside null; empty where there are several or none."""
-        return next(iter(self.types)) if len(self.types) == 1 else ""
-
-    @property
-    def format(self) -> str:
-        return str(self.keywords.get("format", ""))
-
-    @property
-    def kind(self) -> str:
-        """What its values are when compared: ``number``, ``boolean``, ``date``, ``date-time``, ``uuid``,
-        ``text``, or "" where they have no order and no equality to rely on."""
-        if self.types and self.types <= {"integer", "number"}:
-            return "number"
-        if self.type == "boolean":
-            return "boolean"
-        if self.type == "string":
-            return self.format if self.format in {"date", "date-time", "uuid"} else "text"
-        return ""
-
-    @property
-    def default(self) -> Any:
-        return self.keywords.get("default", MISSING)
-
-    @property
-    def is_text(self) -> bool:
-        """Free text: a string whose content no format, pattern or enum prescribes."""
-        prescribed = {"enum", "const", "pattern", "contentEncoding"} & set(self.keywords)
-        return self.type == "string" and self.format in {"", "string", "text", "varchar"} and not prescribed
-
-    @property
-    def max_length(self) -> int | None:
-        limit = self.keywords.get("maxLength")
-        return int(limit) if isinstance(limit, int | float) else None
 
 
 @dataclass(frozen=True)

@@ -10,14 +10,12 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
 from checkpost.contract.errors import Place
+from checkpost.contract.node import Node
+from checkpost.model.field import Field, Reason
 from checkpost.model.query import Compare, Condition, Either, Every, Function, Measure, Not, Operator, Order
-
-if TYPE_CHECKING:
-    from checkpost.contract.node import Node
-    from checkpost.model.resource import Field, Reason
 
 Pairs = list[tuple[str, str]]
 ANY = "*"

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from checkpost.model.resource import Field
+from checkpost.model.field import Field
 from checkpost.oracle.same import instant
 
 Mask = NDArray[np.bool_]

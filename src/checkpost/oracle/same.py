@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
-from checkpost.model.resource import Field
+from checkpost.model.field import Field
 
 Row = Mapping[str, Any]
 

@@ -11,9 +11,10 @@ from rich.table import Table
 from rich.text import Text
 
 from checkpost.contract.contract import Contract, Flaw, Operation, SecurityScheme
+from checkpost.model.field import MISSING, Field, Reason
 from checkpost.model.filtering import shape_text
 from checkpost.model.query import Function, Operator
-from checkpost.model.resource import MISSING, Field, Model, Reason, Resource
+from checkpost.model.resource import Model, Resource
 from checkpost.model.spelling import Filtering
 
 _PURPOSES = ("list", "create", "read", "replace", "update", "delete")

@@ -8,7 +8,7 @@ from decimal import Decimal
 from random import Random
 from typing import Any
 
-from checkpost.model.resource import MISSING, Field
+from checkpost.model.field import MISSING, Field
 from checkpost.values.plain import Values, as_number, limits, matching
 
 #: What a text is made of, by what is awkward about it; ``{}`` takes a number that makes it unlike others.

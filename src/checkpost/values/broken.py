@@ -10,7 +10,8 @@ from checkpost.contract.contract import Contract
 from checkpost.contract.errors import Place
 from checkpost.contract.node import Node
 from checkpost.contract.validators import Validators
-from checkpost.model.resource import MISSING, Field, Purpose, Resource
+from checkpost.model.field import MISSING, Field
+from checkpost.model.resource import Purpose, Resource
 from checkpost.model.shape import shape_of
 from checkpost.values.plain import Values, as_number, limits
 

@@ -8,8 +8,8 @@ from typing import Any
 
 import numpy as np
 
+from checkpost.model.field import Field
 from checkpost.model.query import PATTERNS, Compare, Operator
-from checkpost.model.resource import Field
 from checkpost.oracle.columns import Snapshot, is_plain
 
 _RANGES: frozenset[Operator] = frozenset({"lt", "le", "gt", "ge", "from", "to"})

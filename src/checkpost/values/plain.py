@@ -9,8 +9,8 @@ from decimal import Decimal
 from random import Random
 from typing import Any
 
+from checkpost.model.field import MISSING, Field
 from checkpost.model.fields import field_of
-from checkpost.model.resource import MISSING, Field
 from checkpost.model.shape import shape_of
 
 #: Valid for a field or not, by the contract's own validator.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from datetime import UTC, date, datetime
-from typing import TYPE_CHECKING, Any
+from typing import Any
 from uuid import UUID
 
 from starlette.requests import Request
@@ -14,9 +14,6 @@ from starlette.responses import Response
 from checkpost.demo.answers import Refusal
 from checkpost.demo.question import Operator, Test, Wanted
 from checkpost.demo.tables import Column, Table
-
-if TYPE_CHECKING:
-    from checkpost.demo.api import TableApi
 
 Json = dict[str, Any]
 Row = dict[str, Any]
@@ -57,7 +54,7 @@ class Spelling:
         raise NotImplementedError
 
     def answer(
-        self, api: TableApi, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
+        self, table: Table, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
     ) -> Response:
         """A page of rows; ``following`` is where the next page begins, None on the last one."""
         raise NotImplementedError

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from starlette.requests import Request
 from starlette.responses import Response
@@ -34,9 +34,6 @@ from checkpost.demo.spellings.base import (
     whole_number,
 )
 from checkpost.demo.tables import Column, Table
-
-if TYPE_CHECKING:
-    from checkpost.demo.api import TableApi
 
 WORDS: dict[str, Operator] = {
     "eq": "eq", "ne": "ne", "lt": "lt", "lte": "le", "gt": "gt", "gte": "ge", "in": "in", "null": "null",
@@ -188,9 +185,9 @@ class Brackets(Spelling):
         return Wanted(self._where(request, table), measures=tuple(measures), groups=groups)
 
     def answer(
-        self, api: TableApi, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
+        self, table: Table, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
     ) -> Response:
-        after = None if following is None else following_url(request, api.table, limit=wanted.limit, offset=following)
+        after = None if following is None else following_url(request, table, limit=wanted.limit, offset=following)
         return json_answer({"items": rows, "total": total, "next": after})
 
     def aggregated(self, rows: list[Row], wanted: Wanted) -> Any:

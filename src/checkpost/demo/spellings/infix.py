@@ -3,7 +3,7 @@ next page."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from starlette.requests import Request
 from starlette.responses import Response
@@ -13,9 +13,6 @@ from checkpost.demo.question import LARGEST_PAGE, Measure, Wanted, sortable
 from checkpost.demo.spellings.base import Json, Row, Spelling, columns_of, following_url, parameter, whole_number
 from checkpost.demo.spellings.grammar import Grammar, read
 from checkpost.demo.tables import Table
-
-if TYPE_CHECKING:
-    from checkpost.demo.api import TableApi
 
 _GRAMMAR = Grammar({"=": "eq", "!=": "ne", "<>": "ne", "<": "lt", "<=": "le", ">": "gt", ">=": "ge"}, {}, True)
 _USUAL = 25
@@ -95,11 +92,11 @@ class Infix(Spelling):
         return Wanted(where, measures=(Measure("count", None, "count"),))
 
     def answer(
-        self, api: TableApi, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
+        self, table: Table, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
     ) -> Response:
         links = {}
         if following is not None:
-            path = following_url(request, api.table, page=following // wanted.limit, size=wanted.limit)
+            path = following_url(request, table, page=following // wanted.limit, size=wanted.limit)
             links["next"] = f"{request.url.scheme}://{request.url.netloc}{path}"
         return json_answer({"results": rows, "count": total, "links": links})
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 import base64
 import json
 import zlib
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from starlette.requests import Request
 from starlette.responses import Response
@@ -27,9 +27,6 @@ from checkpost.demo.question import (
 )
 from checkpost.demo.spellings.base import Json, Row, Spelling, column_of, columns_of, parameter, test_of, whole_number
 from checkpost.demo.tables import Table
-
-if TYPE_CHECKING:
-    from checkpost.demo.api import TableApi
 
 _WORDS: dict[str, Operator] = {
     "$eq": "eq", "$ne": "ne", "$lt": "lt", "$lte": "le", "$gt": "gt", "$gte": "ge", "$in": "in",
@@ -195,7 +192,7 @@ class JsonFilter(Spelling):
         return Wanted(self._where(request, table), measures=tuple(measures), groups=groups)
 
     def answer(
-        self, api: TableApi, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
+        self, table: Table, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
     ) -> Response:
         token = None if following is None else cursor(following)
         return json_answer({"data": rows, "meta": {"total": total, "next_cursor": token}})

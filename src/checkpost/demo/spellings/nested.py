@@ -4,7 +4,6 @@ query parameters of JSON:API, over plain rows."""
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING
 
 from starlette.requests import Request
 from starlette.responses import Response
@@ -24,9 +23,6 @@ from checkpost.demo.spellings.base import (
 )
 from checkpost.demo.spellings.brackets import WORDS, members
 from checkpost.demo.tables import Table
-
-if TYPE_CHECKING:
-    from checkpost.demo.api import TableApi
 
 _USUAL = 20
 
@@ -99,11 +95,11 @@ class Nested(Spelling):
         return Group("and", tuple(tests)) if tests else None
 
     def answer(
-        self, api: TableApi, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
+        self, table: Table, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
     ) -> Response:
         after = None
         if following is not None:
             after = following_url(
-                request, api.table, **{"page[number]": following // wanted.limit + 1, "page[size]": wanted.limit}
+                request, table, **{"page[number]": following // wanted.limit + 1, "page[size]": wanted.limit}
             )
         return json_answer({"data": rows, "meta": {"total": total}, "links": {"next": after}})

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING
 
 from starlette.requests import Request
 from starlette.responses import Response
@@ -22,9 +21,6 @@ from checkpost.demo.spellings.base import (
 )
 from checkpost.demo.spellings.grammar import Grammar, read
 from checkpost.demo.tables import Table
-
-if TYPE_CHECKING:
-    from checkpost.demo.api import TableApi
 
 _GRAMMAR = Grammar(
     {"eq": "eq", "ne": "ne", "lt": "lt", "le": "le", "gt": "gt", "ge": "ge"},
@@ -115,12 +111,12 @@ class OData(Spelling):
         return tuple(measures), groups
 
     def answer(
-        self, api: TableApi, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
+        self, table: Table, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
     ) -> Response:
         body: Json = {"value": rows}
         if request.query_params.get("$count") == "true":
             body["@odata.count"] = total
         if following is not None:
             after = {"$skip": following, "$top": wanted.limit}
-            body["@odata.nextLink"] = following_url(request, api.table, **after)
+            body["@odata.nextLink"] = following_url(request, table, **after)
         return json_answer(body)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING
 
 from starlette.requests import Request
 from starlette.responses import Response
@@ -12,9 +11,6 @@ from checkpost.demo.answers import Refusal, json_answer
 from checkpost.demo.question import LARGEST_PAGE, Group, Operator, Test, Wanted, Where, operators, sortable
 from checkpost.demo.spellings.base import Json, Row, Spelling, column_of, columns_of, parameter, test_of
 from checkpost.demo.tables import Column, Table
-
-if TYPE_CHECKING:
-    from checkpost.demo.api import TableApi
 
 _WORDS: dict[str, Operator] = {
     "eq": "eq", "neq": "ne", "lt": "lt", "lte": "le", "gt": "gt", "gte": "ge", "in": "in", "is": "null", "like": "like",
@@ -139,14 +135,11 @@ class Prefix(Spelling):
         return test_of(column, operator, _unquoted(value) if quoted else value)
 
     def answer(
-        self, api: TableApi, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
+        self, table: Table, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
     ) -> Response:
         counted = "count=exact" in request.headers.get("prefer", "")
         told = str(total) if counted else "*"
         if wanted.offset and wanted.offset >= total:
-            refusal = Refusal(416, "Not there", "The list has no such rows.")
-            answer = api.problem(refusal)
-            answer.headers["Content-Range"] = f"*/{told}"
-            return answer
+            raise Refusal(416, "Not there", "The list has no such rows.", headers={"Content-Range": f"*/{told}"})
         where = f"{wanted.offset}-{wanted.offset + len(rows) - 1}" if rows else "*"
         return json_answer(rows, 206 if len(rows) < total else 200, {"Content-Range": f"{where}/{told}"})

@@ -4,7 +4,7 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from starlette.requests import Request
 from starlette.responses import Response
@@ -35,9 +35,6 @@ from checkpost.demo.spellings.base import (
 )
 from checkpost.demo.spellings.brackets import plain_schema
 from checkpost.demo.tables import Table
-
-if TYPE_CHECKING:
-    from checkpost.demo.api import TableApi
 
 _WORDS: dict[str, Operator] = {
     "ne": "ne", "lt": "lt", "lte": "le", "gt": "gt", "gte": "ge", "in": "in", "isnull": "null",
@@ -154,11 +151,11 @@ class Suffix(Spelling):
         return Wanted(self._where(request, table), measures=tuple(measures), groups=groups)
 
     def answer(
-        self, api: TableApi, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
+        self, table: Table, request: Request, wanted: Wanted, rows: list[Row], total: int, following: int | None
     ) -> Response:
         headers = {"X-Total-Count": str(total)}
         if following is not None:
-            url = following_url(request, api.table, page=following // wanted.limit + 1, per_page=wanted.limit)
+            url = following_url(request, table, page=following // wanted.limit + 1, per_page=wanted.limit)
             headers["Link"] = f'<{url}>; rel="next"'
         return json_answer(rows, 200, headers)
 
