@@ -126,6 +126,47 @@ class WholeLists(unittest.TestCase):
             self.whole(listing)
             self.assertEqual(len(asked), 4)
 
+    def test_cursors_wherever_they_stand(self) -> None:
+        text: dict[str, Any] = {"type": ["string", "null"]}
+        cases: dict[str, tuple[str, dict[str, Any], Callable[[str | None], dict[str, Any]]]] = {
+            "a token beside the rows": ("cursor", {"next_cursor": text}, lambda token: {"next_cursor": token}),
+            "the key of the last row": ("after", {"endCursor": text}, lambda token: {"endCursor": token}),
+            "a token where a link might be": ("page_token", {"next": text}, lambda token: {"next": token}),
+            "in an object": (
+                "starting_after",
+                {"paging": {"type": "object", "properties": {"cursor": text}}},
+                lambda token: {"paging": {"cursor": token} if token else {}},
+            ),
+        }
+        for name, (parameter, members, told) in cases.items():
+
+            def answer(request: Request, parameter: str = parameter, told: Any = told) -> Any:
+                start = number(request, parameter, 0)
+                end = min(start + number(request, "limit", 10), len(ROWS))
+                return {"items": ROWS[start:end], **told(str(end) if end < len(ROWS) else None)}
+
+            with self.subTest(cursor=name):
+                queries = {"limit": {"type": "integer", "maximum": 20}, parameter: {"type": "string"}}
+                listing, asked = read(answer, queries, members)
+                self.whole(listing)
+                self.assertEqual(len(asked), 3)
+                self.assertIn(f"limit=20&{parameter}=40", asked)
+
+    def test_a_link_that_holds_a_cursor_is_followed_as_it_is(self) -> None:
+        for absolute in (False, True):
+
+            def answer(request: Request, absolute: bool = absolute) -> Any:
+                start = number(request, "cursor", 0)
+                link = f"/things?cursor={start + 30}&size=30" if start + 30 < len(ROWS) else None
+                if link and absolute:
+                    link = str(request.base_url).rstrip("/") + link
+                return {"items": ROWS[start : start + 30], "meta": {"next": link}}
+
+            members = {"meta": {"type": "object", "properties": {"next": {"type": ["string", "null"]}}}}
+            listing, asked = read(answer, {"cursor": {"type": "string"}}, members)
+            self.whole(listing)
+            self.assertEqual(asked, ["", "cursor=30&size=30"])
+
     def test_a_link_to_another_host_is_not_followed(self) -> None:
         listing, asked = read(
             lambda request: {"items": ROWS[:5], "next": "http://192.0.2.1/things?after=5"},

@@ -60,7 +60,8 @@ def infer_paging(
         why = Reason(f"the list takes {page.name}", "likely")
         return Paging("page", named, page.name, largest, start if isinstance(start, int) else 1, reason=why)
     cursor = next((each for name in _CURSORS for each in queries if normal(each.name) == name), None)
-    if cursor is not None and cursor_pointer is not None and normal(cursor_pointer) != "next":
+    ambiguous = cursor_pointer is not None and normal(cursor_pointer.rpartition("/")[2]) == "next"
+    if cursor is not None and cursor_pointer is not None and not ambiguous:
         why = Reason(f"the list takes {cursor.name}, which its body gives at {cursor_pointer}", "likely")
         return Paging("cursor", named, None, largest, 1, cursor.name, cursor_pointer, "", why)
     if next_pointer is not None:

@@ -77,7 +77,8 @@ def next_url(client: Client, page: Exchange) -> str | None:
         return None
     if not isinstance(link, str | int) or isinstance(link, bool) or link == "":
         return None
-    token = paging.style == "cursor" or (paging.cursor and not re.search(r"[/?]", str(link)))
+    is_url = re.match(r"https?://|\?|/[^?]*\?|/\w+/", str(link)) is not None
+    token = paging.cursor is not None and not is_url
     return with_cursor(client, page, str(link)) if token else urljoin(page.request.url, str(link))
 
 
