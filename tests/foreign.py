@@ -139,7 +139,7 @@ class Library:
                 style.key: key,
                 "title": f"Book {number}",
                 "author_id": 1 + number % 3,
-                "pages": 10 * number,
+                "pages": 10 * (number % 400 + 1),
                 "price": number / 4,
                 "in_print": number % 2 == 0,
                 "printed_at": self.zoned("2020-02-01T10:00:00"),

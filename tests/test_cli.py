@@ -15,7 +15,7 @@ import jsonschema_rs
 from checkpost.cli import COMMANDS
 from checkpost.demo.defects import DEFECTS
 from checkpost.demo.seedbank import TOKENS
-from checkpost.demo.server import InProcess
+from checkpost.demo.server import InProcess, own_process
 from checkpost.demo.spellings import SPELLINGS
 from tests.odd_server import OddServer, answer
 from tests.support import COMMAND, checkpost, write_example
@@ -345,15 +345,16 @@ class Demo(Folder):
         self.assertEqual(wrong.returncode, 2)
         self.assertIn("There is no spelling 'sql'; the spellings are brackets,", wrong.stderr)
 
-    def test_a_defect_of_another_spelling_brings_its_spelling(self) -> None:
-        done = checkpost("demo", "--defect", "less-is-at-most", folder=self.folder)
-        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
-        self.assertIn("A filter lets rows through that do not match it", done.stdout)
+    def test_another_spelling_from_the_command_line(self) -> None:
+        with own_process(["less-is-at-most"], spelling="infix") as address:
+            write_example(self.folder, address)
+            survey = checkpost("survey", folder=self.folder)
+            self.assertIn("where=an expression", survey.stdout)
+            done = checkpost("run", "--resource", "accessions", "--only", "filter", "--read-only", folder=self.folder)
+        self.assertEqual(done.returncode, 1, done.stdout + done.stderr)
         self.assertIn("1 error ", done.stdout)
-        survey = checkpost("survey", "--reasons", folder=self.folder / "checkpost-demo")
-        self.assertIn("where=an expression", survey.stdout)
         [finding] = [line for line in done.stdout.splitlines() if "lets rows through" in line]
-        shown = checkpost("show", finding.split()[-1], folder=self.folder / "checkpost-demo")
+        shown = checkpost("show", finding.split()[-1], folder=self.folder)
         self.assertIn("does not match", shown.stdout)
         self.assertIn("where=", shown.stdout)
 
