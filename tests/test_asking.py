@@ -110,6 +110,27 @@ class OthersAtWork(unittest.TestCase):
         self.errors(Restless)
 
 
+class Clamped(unittest.TestCase):
+    def test_a_page_number_that_is_too_high_may_mean_the_last_page(self) -> None:
+        dialect = next(each for each in DIALECTS if each.name == "ends of ranges")
+
+        class Clamping(Shop):
+            async def listed(self, request: Request) -> Response:
+                query = dict(request.query_params)
+                size, page = query.get("per_page", "20"), query.get("page", "1")
+                most = -(-len(self.wares) // int(size)) if size.isdigit() and int(size) else 1
+                if page.isdigit() and int(page) > most:
+                    scope = {**request.scope, "query_string": f"per_page={size}&page={most}".encode()}
+                    request = Request(scope, request.receive)
+                return await super().listed(request)
+
+        findings = run_on(Clamping(dialect), families=["page"]).findings
+        self.assertEqual(
+            [(each.title, each.severity) for each in findings],
+            [("A page past the end is taken for the last one", "note")],
+        )
+
+
 class Refusing(Shop):
     """Every documented filter is refused."""
 
