@@ -14,7 +14,7 @@ from checkpost.model.spelling import Filtering, Pairs, Sorting
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Answer
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Asked, Key, Listing, Row, position_of
+from checkpost.wire.listing import Asked, Key, Listing, Row, counted, position_of
 
 _MOST_SHOWN = 5
 #: Pages of one answer that are read where no total tells how many rows there are.
@@ -92,7 +92,6 @@ def spelled(case: Case, query: Query, filtering: Filtering | None = None, sortin
     """A query in the API's words. Raises Inexpressible."""
     queries = case.resource.queries
     pairs: Pairs = []
-    headers: dict[str, str] = {}
     if query.condition is not None:
         filtering = filtering or case.state.filtering
         assert filtering is not None
@@ -103,7 +102,7 @@ def spelled(case: Case, query: Query, filtering: Filtering | None = None, sortin
         pairs += sorting.pairs(query.order)
     if query.select and queries.selecting is not None:
         pairs += queries.selecting.pairs(query.select)
-    return Asked(tuple(pairs), headers)
+    return Asked(tuple(pairs))
 
 
 async def ask(
@@ -111,21 +110,17 @@ async def ask(
 ) -> Reply:
     """Put a question, unless its answer is known already. Without ``limit`` the largest page is wanted, with it
     the page of that size and number; ``whole`` asks for the further pages too, even if a total tells of them."""
-    paging, counting = case.resource.paging, case.resource.queries.counting
+    paging = case.resource.paging
     known = (asked.pairs, tuple(asked.headers.items()), limit, number, whole, case.state.writes)
     if known in case.state.replies:
         return case.state.replies[known]  # type: ignore[no-any-return]
-    pairs, headers = list(asked.pairs), dict(asked.headers)
-    if counting is not None and counting.header:
-        headers[counting.parameter] = counting.value
-    elif counting is not None:
-        pairs.append((counting.parameter, counting.value))
+    question = counted(case.client, asked)
     size = limit or min(paging.largest or 1000, 1000)
     position = position_of(case.client, number, size) if limit or paging.style == "range" else Asked()
     if not position.pairs and paging.limit:
         position = Asked(((paging.limit, size),), position.headers)
     exchange = await case.send(
-        "list", situation, query=[*pairs, *position.pairs], headers={**headers, **position.headers}
+        "list", situation, query=[*question.pairs, *position.pairs], headers={**question.headers, **position.headers}
     )
     rows = case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
     total = case.client.total_of(exchange.answer)

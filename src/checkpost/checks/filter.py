@@ -11,7 +11,6 @@ from typing import Any
 from checkpost.checks.asking import Reply, as_answer, ask, differing, fields_in, snapshot_of, spelled, with_rows
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
-from checkpost.contract.contract import Parameter
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.field import Field
 from checkpost.model.query import PATTERNS, Compare, Condition, Either, Every, Not, Operator, Query, in_words
@@ -582,9 +581,3 @@ async def filters_awkward_texts(case: Case) -> AsyncIterator[Finding]:
             subjects=[text.removeprefix(case.world.mark).strip() for text, _ in lost],
             evidence=[reply.exchange],
         )
-
-
-def parameter_of(case: Case, name: str | None) -> Parameter | None:
-    """A query parameter of the list as the contract describes it."""
-    parameters = case.operation("list").parameters
-    return next((each for each in parameters if each.location == "query" and each.name == name), None)

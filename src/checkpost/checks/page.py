@@ -19,7 +19,7 @@ from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Reading, evaluate
 from checkpost.oracle.order import out_of_order
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Asked, Key, Listing, Row, next_url, position_of, with_cursor
+from checkpost.wire.listing import Asked, Key, Listing, Row, counted, next_url, position_of, with_cursor
 
 _MOST_PAGES = 12
 #: A range that the list does not have (RFC 9110, 15.5.17): as good as an empty page.
@@ -54,14 +54,8 @@ async def _page(case: Case, asked: Asked, situation: str) -> tuple[Exchange, lis
 
 
 async def _sent(case: Case, asked: Asked, situation: str) -> tuple[Exchange, list[Row] | None]:
-    counting = case.resource.queries.counting
-    headers = dict(asked.headers)
-    pairs = list(asked.pairs)
-    if counting is not None and counting.header:
-        headers[counting.parameter] = counting.value
-    elif counting is not None:
-        pairs.append((counting.parameter, counting.value))
-    exchange = await case.send("list", situation, query=pairs, headers=headers)
+    asked = counted(case.client, asked)
+    exchange = await case.send("list", situation, query=asked.pairs, headers=asked.headers)
     if exchange.answer.status == _NOT_THERE:
         return exchange, []
     return exchange, case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None

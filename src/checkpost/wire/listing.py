@@ -101,16 +101,22 @@ def position_of(client: Client, number: int, size: int) -> Asked:
     return Asked(tuple((name, value) for name, value in named if name))
 
 
+def counted(client: Client, asked: Asked) -> Asked:
+    """A question that asks for the number of all rows too, where a list gives it only if asked."""
+    counting = client.resource.queries.counting
+    if counting is None or counting.parameter in {*dict(asked.pairs), *asked.headers}:
+        return asked
+    if counting.header:
+        return Asked(asked.pairs, {**asked.headers, counting.parameter: counting.value})
+    return Asked((*asked.pairs, (counting.parameter, counting.value)), asked.headers)
+
+
 async def read_list(client: Client, most: int, check: str, situation: str, asked: Asked) -> Listing:
     """Read what ``asked`` leaves of a list, page by page. See ``Client.whole_list``."""
     paging = client.resource.paging
     size = min(paging.largest or USUAL_PAGE, 1000)
-    counting = client.resource.queries.counting
+    asked = counted(client, asked)
     pairs, headers = list(asked.pairs), dict(asked.headers)
-    if counting is not None and counting.header:
-        headers.setdefault(counting.parameter, counting.value)
-    elif counting is not None and counting.parameter not in dict(pairs):
-        pairs.append((counting.parameter, counting.value))
     if paging.limit:
         pairs.append((paging.limit, size if paging.style != "none" else min(paging.largest or most, most)))
     if paging.style == "range":
