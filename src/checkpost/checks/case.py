@@ -16,7 +16,8 @@ from checkpost.contract.node import Node
 from checkpost.findings import Basis, Differing, Finding, Severity, operation_name
 from checkpost.model.field import MISSING, Field
 from checkpost.model.fields import inside
-from checkpost.model.resource import Purpose, Relation, Resource
+from checkpost.model.relation import Relation
+from checkpost.model.resource import Purpose, Resource
 from checkpost.oracle.same import same
 from checkpost.values.plain import Values
 from checkpost.wire.client import Client
@@ -84,12 +85,17 @@ class Case:
 
     # -- asking ------------------------------------------------------------------------------------
 
-    async def send(self, purpose: Purpose, situation: str, **request: Any) -> Exchange:
+    async def send(self, purpose: Purpose, situation: str, through: Client | None = None, **request: Any) -> Exchange:
         """Send an operation that creates nothing. See ``Client.send``."""
         self.requests += 1
         if purpose not in {"list", "read"}:
             self.state.writes += 1
-        return await self.client.send(purpose, check=self.check.name, situation=situation, **request)
+        client = through or self.client
+        return await client.send(purpose, check=self.check.name, situation=situation, **request)
+
+    def other(self, resource: Resource) -> Case:
+        """The same check with another resource."""
+        return Case(self.world, resource, self.check, self.world.client(resource))
 
     async def read(self, key: Key, situation: str = "reading a row") -> tuple[Exchange, Row | None]:
         """A row by its key; None where the answer shows none."""
@@ -136,7 +142,7 @@ class Case:
             required = each.required if purpose != "update" else False
             if each.name in chosen or (not full and not required and each.name not in key_fields):
                 continue
-            if each.name in key_fields and (purpose != "create" or not self._client_keys):
+            if each.name in key_fields and (purpose != "create" or not self.client_keys):
                 continue
             value = await self.value(each)
             if value is MISSING and required:
@@ -155,7 +161,7 @@ class Case:
         return {**record, **own}
 
     @property
-    def _client_keys(self) -> bool:
+    def client_keys(self) -> bool:
         return self.resource.key is not None and self.resource.key.assigned_by == "client"
 
     async def value(self, each: Field, unlike: Any = MISSING) -> Any:
@@ -229,7 +235,7 @@ class Case:
             if combination not in taken:
                 self.state.used.add(combination)
                 return dict(zip(key.fields, combination, strict=True))
-        raise Blocked("every combination of the rows it refers to is taken")
+        raise Skipped("every combination of the rows it refers to is taken")
 
     def _copied(self, record: dict[str, Any]) -> dict[str, Any]:
         """The record with the values of a row that is there, where they need not be its own; free texts too
@@ -249,12 +255,18 @@ class Case:
         return {**record, **copied}
 
     async def create(
-        self, record: Mapping[str, Any], situation: str = "a valid record", **request: Any
+        self,
+        record: Mapping[str, Any],
+        situation: str = "a valid record",
+        through: Client | None = None,
+        body: Mapping[str, Any] | None = None,
+        **request: Any,
     ) -> tuple[Exchange, Key | None]:
         """Send a record, journaled first; the key of the row made, or None if none was made or it is not
-        known. A ``raw`` body is sent in the record's place. Raises Blocked where rows may not be made."""
+        known. Another ``body``, or a ``raw`` one, is sent in the record's place, ``through`` another client
+        where that is given. Raises Blocked where rows may not be made."""
         journal = self._writable()
-        client_key = self.client.key_of(record) if self._client_keys else None
+        client_key = self.client.key_of(record) if self.client_keys else None
         # an API that overwrites would do it to a row that was not read
         untold = client_key not in self.state.created and not self._list_is_readable
         if client_key and untold and not await self._vacant(client_key):
@@ -263,8 +275,8 @@ class Case:
         self.made.append(number)
         await asyncio.to_thread(journal.sync)  # on disk first; other requests go on meanwhile
         if "raw" not in request:
-            request["record"] = record
-        exchange = await self.send("create", situation, **request)
+            request["record"] = record if body is None else body
+        exchange = await self.send("create", situation, through=through, **request)
         if exchange.answer.refused and not self._list_is_readable:
             journal.gone(number)  # nothing could tell more than the refusal does
         if not exchange.answer.ok:
@@ -319,14 +331,18 @@ class Case:
         """Rows in the list that the run made without having learnt their keys. What the whole list does
         not hold is taken off the journal."""
         journal = self._writable()
-        unknown = [each for each in journal.entries(self.resource.name) if not self._confirmed(each)]
+        unknown = [each for each in journal.entries(self.resource.name) if not each.confirmed]
         mine = [each for each in unknown if each.number in self.made]
         if not mine or not self.has("list"):
             return []
         listing = await self.listing()
         before = self.state.before
-        taken = self.state.created | set(before.by_key if before else ())
-        matched_rows = match(self.resource, mine, listing, taken, self.world.mark)
+        foreign = set(before.by_key if before else ())
+        named = {each.key: each for each in reversed(mine) if each.key in listing.by_key and each.key not in foreign}
+        matched_rows = [(entry, key) for key, entry in named.items() if key is not None]
+        rest = [each for each in mine if each.key is None]
+        taken = self.state.created | foreign | {key for _, key in matched_rows}
+        matched_rows += match(self.resource, rest, listing, taken, self.world.mark)
         found = [(entry, Own(key, entry.record or {}, listing.exchanges[-1])) for entry, key in matched_rows]
         for entry, own in found:
             journal.created(entry.number, own.key)
@@ -337,9 +353,6 @@ class Case:
                 if entry.number not in matched:
                     journal.gone(entry.number)
         return found
-
-    def _confirmed(self, entry: Entry) -> bool:
-        return entry.key is not None and entry.key in self.state.created
 
     async def clean(self) -> None:
         """Remove every row that this case has made."""
@@ -360,6 +373,7 @@ class Case:
         exchange = await self.client.send("delete", key=entry.key, check=self.check.name, situation="tidying up")
         if exchange.answer.ok or exchange.answer.status in {404, 410}:
             self.world.journal.gone(entry.number)
+            self.state.used.discard(entry.key)
 
     def forget(self, key: Key) -> None:
         """Tell the journal that an own row is gone."""
@@ -367,6 +381,7 @@ class Case:
         for entry in journal.entries(self.resource.name):
             if entry.key == key:
                 journal.gone(entry.number)
+        self.state.used.discard(key)
 
     # -- keys that are not there ---------------------------------------------------------------------
 

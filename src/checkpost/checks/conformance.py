@@ -155,7 +155,8 @@ def undocumented_fields(observation: Observation, resource: Resource, rows: Sequ
     """Fields of rows that the contract does not name, where it says nothing of further ones."""
     if not resource.fields_unstated:
         return
-    known = {field.name for field in resource.fields}
+    known = {each.name for each in resource.fields}
+    known |= {each.name for each in (*resource.embedded, *resource.nested)}
     names = {name for row in rows for name in row if name not in known and not _NO_FIELD.search(name)}
     for name in sorted(names):
         leaks = bool(_SECRET.search(name))

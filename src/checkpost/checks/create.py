@@ -361,7 +361,8 @@ def read_only_values(case: Case, row: Mapping[str, Any] | None) -> dict[str, Any
     chosen = {}
     key = case.resource.key.fields if case.resource.key else ()
     for field in case.resource.fields:
-        if not field.read_only or not field.shown or field.name in key or field.node is None:
+        guard = field.name == case.resource.guards.version
+        if not field.read_only or not field.shown or field.name in key or field.node is None or guard:
             continue
         if field.type == "boolean" and row is None:
             continue  # one of two values may be the server's own

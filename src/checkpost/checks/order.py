@@ -5,23 +5,32 @@ from __future__ import annotations
 from checkpost.checks import (
     access,
     aggregate,
+    both_sides,
+    bulk,
+    concurrency,
     create,
     delete,
     errors,
+    expand,
     filter,
     large,
+    links,
     page,
     read,
     relate,
     replace,
     select,
     sort,
+    sublist,
     update,
 )
 from checkpost.checks.registry import CHECKS, Check
 
 #: The families in an engineer's order, and before them the checks that the others build on.
-_MODULES = (read, create, delete, access, update, replace, page, filter, sort, large, select, aggregate, errors, relate)
+_MODULES = (
+    *(read, create, delete, access, update, replace, page, filter, sort, large, select, aggregate, errors),
+    *(bulk, concurrency, sublist, expand, links, relate, both_sides),
+)
 _GATES = ("read.list", "create.stored", "delete.gone")
 
 

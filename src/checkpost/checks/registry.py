@@ -26,6 +26,8 @@ FAMILIES = (
     "sort",
     "select",
     "aggregate",
+    "bulk",
+    "concurrency",
     "relate",
     "errors",
     "shape",

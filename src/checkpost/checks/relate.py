@@ -10,7 +10,8 @@ from checkpost.checks.asking import differing, snapshot_of
 from checkpost.checks.case import Case, Own
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Basis, Finding, Severity
-from checkpost.model.resource import Purpose, Relation, Resource
+from checkpost.model.relation import Relation
+from checkpost.model.resource import Purpose, Resource
 from checkpost.oracle.same import same
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key
@@ -36,11 +37,6 @@ def _relations(case: Case) -> list[tuple[Relation, Resource]]:
     return found
 
 
-def _other(case: Case, target: Resource) -> Case:
-    """The same check with the resource that is referred to."""
-    return Case(case.world, target, case.check, case.world.client(target))
-
-
 def _cost(resource: Resource) -> int:
     return 3 * len(resource.relations)
 
@@ -56,7 +52,7 @@ async def resolves(case: Case) -> AsyncIterator[Finding]:
         known = await _known_keys(case, target)
         values = {row.get(relation.field) for row in snapshot.rows} - {None}
         unknown = sorted((each for each in values if isinstance(each, str | int) and (each,) not in known), key=str)
-        other = _other(case, target)
+        other = case.other(target)
         looked_up = unknown[:_MOST_LOOKED_UP]
         answers = await asyncio.gather(*(other.read((each,), "a row that is referred to") for each in looked_up))
         case.requests += other.requests
@@ -105,7 +101,7 @@ async def absent(case: Case) -> AsyncIterator[Finding]:
         if not field.created or relation.field in names:
             continue
         try:
-            value = (await _other(case, target).vacant_key())[0]
+            value = (await case.other(target).vacant_key())[0]
         except Skipped:
             continue
         if not case.world.valid(field, value):
@@ -184,7 +180,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
             if state.not_removable or state.not_creatable or child.key is None:
                 continue
             asked = True
-            other = _other(case, child)
+            other = case.other(child)
             try:
                 async for finding in _deleted(case, other, relation):
                     yield finding

@@ -28,12 +28,18 @@ def _selecting(case: Case) -> Selecting:
     return selecting
 
 
+def _is_plain(name: str) -> bool:
+    """Whether a member of a row is a field like others: links and notes come and go by rules of their own."""
+    return not re.match(r"[@$_]|(?:links|meta|relationships)$", name)
+
+
 def _keys(case: Case) -> tuple[str, ...]:
     return case.resource.key.fields if case.resource.key else ()
 
 
 def _selections(case: Case, selecting: Selecting, snapshot: Snapshot) -> list[tuple[str, ...]]:
-    names = [name for name in snapshot.fields if selecting.fields is None or name in selecting.fields]
+    listed = selecting.fields
+    names = [name for name in snapshot.fields if (name in listed if listed is not None else _is_plain(name))]
     rest = [name for name in names if name not in _keys(case)]
     keys = tuple(name for name in names if name in _keys(case))
     single = [(name,) for name in rest[:1]]

@@ -68,12 +68,14 @@ async def _proves_itself(case: Case, snapshot: Snapshot, sorting: Sorting) -> bo
     for field in snapshot.fields.values():
         if field.kind == "number" and len(set(snapshot.column(field.name).values.tolist())) > 2:
             both = [(Order(field.name),), (Order(field.name, True),)]
-            found = [await _asked(case, snapshot, order, sorting, "trying how an order is written") for order in both]
+            found = [
+                await asked_in_order(case, snapshot, order, sorting, "trying how an order is written") for order in both
+            ]
             return all(each is not None and each.reply.rows is not None and each.wrong is None for each in found)
     return False
 
 
-async def _asked(
+async def asked_in_order(
     case: Case, snapshot: Snapshot, order: tuple[Order, ...], sorting: Sorting, situation: str = "a sorted list"
 ) -> Sorted | None:
     """A sorted answer, judged; None for an order that cannot be spelled."""
@@ -137,7 +139,7 @@ async def _judged(case: Case, sorting: Sorting, orders: Sequence[tuple[Order, ..
 
     async def every() -> list[Sorted]:
         snapshot = await snapshot_of(case)
-        found = await asyncio.gather(*(_asked(case, snapshot, order, sorting) for order in orders))
+        found = await asyncio.gather(*(asked_in_order(case, snapshot, order, sorting) for order in orders))
         return [each for each in found if each is not None]
 
     trials = await every()

@@ -55,6 +55,9 @@ class State:
     filtering: Filtering | None = None
     sorting: Sorting | None = None
     misfiltered: set[tuple[str, str]] = field(default_factory=set)
+    #: Why requests with many rows, or removals of many, are left alone.
+    many_refused: str = ""
+    many_kept: str = ""
     unfiltered: str = ""
     unsorted: str = ""
 
@@ -80,6 +83,8 @@ class World:
     exchanges: dict[int, Exchange] = field(default_factory=dict)
     exercised: set[tuple[str, str]] = field(default_factory=set)
     parents: dict[str, asyncio.Lock] = field(default_factory=dict)
+    #: Whether a thousand rows have been sent at once already.
+    large_done: bool = False
 
     @property
     def most_rows(self) -> int:
@@ -99,14 +104,25 @@ class World:
         client = Client(self.session, self.base_url, resource, (role or self.role).name, observe)
         return client
 
-    def observe(self, client: Client, operation: Operation, exchange: Exchange, situation: str) -> None:
+    def view(self, parent: Resource, view: Resource, within: Key) -> Client:
+        """A client for what stands under a row, its answers held against the contract as the parent's."""
+
+        def observe(operation: Operation, exchange: Exchange, situation: str) -> None:
+            if parent.name in self.chosen:
+                self.observe(client, operation, exchange, situation, parent.name)
+
+        client = Client(self.session, self.base_url, view, self.role.name, observe, within)
+        return client
+
+    def observe(self, client: Client, operation: Operation, exchange: Exchange, situation: str, name: str = "") -> None:
         """Take an answer to a documented operation into account: its departures, and that it was exercised."""
         resource = client.resource
         self.exercised.add((operation.method, operation.path))
-        answers = self.state(resource.name).answers
+        name = name or resource.name
+        answers = self.state(name).answers
         kind = "refusal" if exchange.answer.status >= 400 else "answer"
         answers[kind] = answers.get(kind, 0) + 1
-        observation = Observation(resource.name, operation, exchange, situation, _reshaped(resource, exchange))
+        observation = Observation(name, operation, exchange, situation, _reshaped(resource, exchange))
         self.findings.add(conform(observation, self.validators))
         if exchange.answer.ok and not exchange.check.endswith(".rules"):
             listed = operation is resource.operations.get("list")

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Any, Literal
 
 from checkpost.contract.errors import Place
 from checkpost.contract.node import Library, Node
+from checkpost.contract.pointer import join
 
 ParameterLocation = Literal["path", "query", "header", "cookie"]
 
@@ -29,6 +31,17 @@ class Header:
 
 
 @dataclass(frozen=True)
+class Link:
+    """What an answer says can be asked next (OpenAPI 3.1, 4.8.20): an operation, by its id or as a reference,
+    and its parameters as runtime expressions or constants."""
+
+    name: str
+    operation: str
+    parameters: Mapping[str, Any] = field(hash=False)
+    place: Place
+
+
+@dataclass(frozen=True)
 class Response:
     """A documented answer; ``status`` is a code, a range such as ``4XX``, or ``default``."""
 
@@ -37,6 +50,7 @@ class Response:
     content: tuple[MediaType, ...]
     headers: tuple[Header, ...]
     place: Place
+    links: tuple[Link, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -141,6 +155,15 @@ class Contract:
 
     def operation(self, method: str, path: str) -> Operation | None:
         return next((each for each in self.operations if (each.method, each.path) == (method, path)), None)
+
+    def named(self, reference: str) -> Operation | None:
+        """The operation with an id, or that a reference such as ``#/paths/~1species/get`` leads to."""
+        path, _, method = reference.rpartition("/")
+        for each in self.operations:
+            pointed = path.endswith("/paths" + join("", each.path)) and method.upper() == each.method
+            if each.operation_id == reference or pointed:
+                return each
+        return None
 
     def line(self, place: Place) -> int:
         return self.library.lines([place])[place][0]

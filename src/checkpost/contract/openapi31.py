@@ -10,6 +10,7 @@ from checkpost.contract.contract import (
     Contract,
     Flaw,
     Header,
+    Link,
     MediaType,
     Operation,
     Parameter,
@@ -178,8 +179,20 @@ class Reader:
                 for name, header in self.members(self.follow(response, "headers"))
             )
             yield Response(
-                status, str(response.raw("description", "")), self.content(response), headers, response.place
+                status,
+                str(response.raw("description", "")),
+                self.content(response),
+                headers,
+                response.place,
+                tuple(self.links(response)),
             )
+
+    def links(self, response: Node) -> Iterator[Link]:
+        for name, link in self.members(self.follow(response, "links")):
+            operation = link.raw("operationId") or link.raw("operationRef")
+            parameters = link.raw("parameters", {})
+            if isinstance(operation, str) and isinstance(parameters, dict):
+                yield Link(name, operation, parameters, link.place)
 
 
 def read(root: Node) -> Contract:

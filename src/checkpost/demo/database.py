@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import sqlite3
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
@@ -124,6 +125,18 @@ class Database:
             f"WHERE {condition}",
             [*(encode(table.column(name), value) for name, value in values.items()), *key_values],
         )
+
+    @contextlib.contextmanager
+    def together(self) -> Iterator[None]:
+        """Statements of which all are kept, or none."""
+        self.connection.execute("SAVEPOINT together")
+        try:
+            yield
+        except BaseException:
+            self.connection.execute("ROLLBACK TO together")
+            raise
+        finally:
+            self.connection.execute("RELEASE together")
 
     def delete(self, table: Table, key: Sequence[Any]) -> None:
         condition, values = self._where(table, key)

@@ -88,6 +88,7 @@ TABLES = (
             Column("remark", "text", nullable=True, max_length=500),
             _CREATED,
         ),
+        nested=("germination_tests",),
         grants=_STAFF,
     ),
     Table(
@@ -120,7 +121,9 @@ TABLES = (
             Column("returned", "boolean", default=False),
             Column("release_code", "text", write_only=True, nullable=True, min_length=4, max_length=20),
             _CREATED,
+            Column("version", "integer", read_only=True),
         ),
+        version="version",
         grants=_STAFF,
     ),
     Table(
@@ -277,6 +280,7 @@ def rows() -> dict[str, list[Row]]:
                 "returned": number % 2 == 0,
                 "release_code": None if number % 3 else f"RC{number:04d}",
                 "created_at": _instant(_START + timedelta(days=3 * number)),
+                "version": 1 + number % 3,
             }
             for number in range(1, 61)
         ],

@@ -79,6 +79,9 @@ class Table:
     owner: str | None = None
     updatable: bool = True
     exposed: bool = True
+    #: The column that counts a row's changes, and tables whose rows can be made along with one of this.
+    version: str = ""
+    nested: tuple[str, ...] = ()
     grants: Mapping[str, Grant] = field(default_factory=dict)
 
     @property

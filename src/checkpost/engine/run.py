@@ -189,14 +189,19 @@ class _Runner:
         self.results: list[CheckResult] = []
 
     async def all(self, resources: Sequence[Resource]) -> None:
-        """Resources side by side; then, one after the other, what makes rows of several resources at once."""
-        await asyncio.gather(*(self._resource(resource, False) for resource in resources))
+        """Resources side by side; then what looks at several of them at once, while nothing is written; then,
+        one after the other, what makes rows of several."""
+        alone = [each for each in self.planned if each.check.family != _SEVERAL]
+        several = [each for each in self.planned if each.check.family == _SEVERAL]
+        looking, making = [[each for each in several if each.check.creates == made] for made in (False, True)]
+        await asyncio.gather(*(self._resource(resource, alone) for resource in resources))
+        await asyncio.gather(*(self._resource(resource, looking) for resource in resources))
         for resource in resources:
-            await self._resource(resource, True)
+            await self._resource(resource, making)
 
-    async def _resource(self, resource: Resource, several: bool) -> None:
-        for planned in self.planned:
-            if planned.resource is resource and (planned.check.family == _SEVERAL) == several:
+    async def _resource(self, resource: Resource, chosen: Sequence[Planned]) -> None:
+        for planned in chosen:
+            if planned.resource is resource:
                 await self._check(planned)
                 self.progress(len(self.results), len(self.planned), f"{resource.name} {planned.check.name}")
 
@@ -347,7 +352,7 @@ def _not_exercised(target: Target, world: World, chosen: Sequence[Resource]) -> 
 
 def _own_operations(resource: Resource) -> set[tuple[str, str]]:
     """A resource's operations by method and path, its aggregates' among them."""
-    own = {(each.method, each.path) for each in resource.operations.values()}
+    own = {(each.method, each.path) for each in resource.every_operation}
     aggregating = resource.queries.aggregating
     return own | ({("GET", aggregating.path)} if aggregating else set())
 

@@ -8,6 +8,7 @@ from typing import Any
 
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.node import Node
+from checkpost.model.bulk import bulk_of
 from checkpost.model.correction import Correction
 from checkpost.model.envelopes import (
     cursor_pointer,
@@ -18,8 +19,10 @@ from checkpost.model.envelopes import (
     total_header,
     total_pointer,
 )
+from checkpost.model.expansions import with_expansions
 from checkpost.model.field import Reason
 from checkpost.model.fields import fields_of, inside
+from checkpost.model.guards import guards_of
 from checkpost.model.keys import infer_key
 from checkpost.model.paging import infer_paging
 from checkpost.model.paths import Family, families, normal
@@ -28,7 +31,10 @@ from checkpost.model.queries import queries_of
 from checkpost.model.relations import relations_of
 from checkpost.model.resource import Constants, Doubt, Envelope, Model, Purpose, Resource, is_json_type
 from checkpost.model.shape import shape_of
+from checkpost.model.subcollections import subcollections_of
 
+#: Headers that requests get elsewhere, whatever the contract says of them.
+_OWN_HEADERS = {"authorization", "accept", "contenttype", "ifmatch", "ifnonematch", "idempotencykey", "xidempotencykey"}
 _NONE = Correction()
 _WRITES: tuple[Purpose, ...] = ("create", "replace", "update")
 
@@ -67,7 +73,17 @@ def infer(
     for name, resource in resources.items():
         relations = relations_of(resource, resources, corrections.get(name, _NONE).references)
         resources[name] = replace(resource, relations=tuple(relations))
-    used = {operation.place for each in resources.values() for operation in each.operations.values()}
+
+    def view(name: str, path: str) -> Resource | None:
+        family = Family(name, path, None)
+        return _resource(family, by_path, contract.operations, Correction(queries=queries or {}), parameters or {})
+
+    resources = {name: with_expansions(each, resources) for name, each in resources.items()}
+    for name, resource in resources.items():
+        under = subcollections_of(resource, resources, contract.operations, view)
+        found = tuple(replace(each, view=_without(each.view, resources[each.child])) for each in under)
+        resources[name] = replace(resource, subcollections=found, bulk=bulk_of(resource, contract.operations))
+    used = {operation.place for each in resources.values() for operation in each.every_operation}
     used |= {each.place for each in contract.operations if each.method == "GET" and each.path in aggregated}
     lacking = {operation.place: _constants(operation, parameters or {}).lacking for operation in contract.operations}
     others = tuple(
@@ -76,6 +92,13 @@ def infer(
         if operation.place not in used
     )
     return Model(tuple(resources.values()), others, tuple(_doubts(resources)))
+
+
+def _without(view: Resource, child: Resource) -> Resource:
+    """A resource as another path shows it, with the child's own understanding of what rows hold."""
+    names = {each.name for each in child.fields}
+    fields = tuple(each for each in view.fields if each.name in names) or child.fields
+    return replace(view, fields=fields, embedded=child.embedded, nested=child.nested)
 
 
 def _beside(resource: Resource, resources: Mapping[str, Resource]) -> bool:
@@ -188,6 +211,15 @@ def _resource(
     if key is not None and len(key.fields) == 1:
         fields = tuple(replace(each, unique=True) if each.name == key.fields[0] else each for each in fields)
     next_at = correction.next or next_pointer(listed)
+    guards = guards_of(operations, inner)
+    if guards.version:
+        # it says which row is meant, and sets nothing
+        fields = tuple(
+            replace(each, created=False, updated=False, replaced=False, required=False)
+            if each.name == guards.version
+            else each
+            for each in fields
+        )
     required = {purpose: shape_of(node).required for purpose, node in inner.items()}
     listing = operations.get("list")
     paging = infer_paging(listing, next_at, cursor_pointer(listed), correction.paging)
@@ -210,6 +242,8 @@ def _resource(
         ),
         paging=paging,
         relations=(),
+        row=row_schema,
+        guards=guards,
         queries=queries_of(family.collection, listing, every, fields, paging, correction.queries, family.name),
         values=correction.values,
         constants=constants,
@@ -225,8 +259,8 @@ def _constants(operation: Operation, stated: Mapping[str, Any]) -> Constants:
     headers: dict[str, str] = {}
     lacking = []
     for each in operation.parameters:
-        credential = each.location == "header" and normal(each.name) in {"authorization", "accept", "contenttype"}
-        if each.location not in {"query", "header"} or credential or not (each.required or each.name in stated):
+        own = each.location == "header" and normal(each.name) in _OWN_HEADERS
+        if each.location not in {"query", "header"} or own or not (each.required or each.name in stated):
             continue
         words = shape_of(each.schema).keywords
         examples = words.get("examples") or words.get("enum") or []

@@ -88,14 +88,14 @@ def _of_type(operation: Operation, name: str) -> Parameter | None:
     return (own or (found if len(found) == 1 else [None]))[0]  # type: ignore[list-item]
 
 
-def _choices(parameter: Parameter) -> list[str]:
+def choices_of(parameter: Parameter) -> list[str]:
     """The values that the contract lists for a parameter, or for the items of one that is an array."""
     shape = shape_of(parameter.schema)
     listed = shape.keywords.get("enum") or shape_of(shape.item).keywords.get("enum") or []
     return [str(each) for each in listed]
 
 
-def _separator(parameter: Parameter) -> str | None:
+def separator_of(parameter: Parameter) -> str | None:
     """What joins several values; None where the parameter is repeated (OpenAPI 3.1, 4.8.12)."""
     if not shape_of(parameter.schema).is_array:
         return ","
@@ -125,8 +125,8 @@ _STYLES: tuple[tuple[str, str, str], ...] = (
 
 def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence[str]) -> tuple[Sorting, ...]:
     """The ways in which the list may take an order: one that is described, or several to be tried."""
-    separator = _separator(parameter)
-    choices = _choices(parameter)
+    separator = separator_of(parameter)
+    choices = choices_of(parameter)
     plain_choices = tuple(each for each in choices if each in names)
     several = (
         shape_of(parameter.schema).is_array
@@ -182,7 +182,7 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
 
 
 def _direction_words(direction: Parameter) -> tuple[str, str]:
-    choices = _choices(direction)
+    choices = choices_of(direction)
     ascending = next((each for each in choices if normal(each).startswith("asc") or each == "1"), "asc")
     descending = next((each for each in choices if normal(each).startswith("desc") or each == "-1"), "desc")
     return ascending, descending
@@ -192,15 +192,15 @@ def _direction_words(direction: Parameter) -> tuple[str, str]:
 
 
 def _selecting(parameter: Parameter, names: Sequence[str]) -> Selecting:
-    choices = tuple(each for each in _choices(parameter) if each in names)
+    choices = tuple(each for each in choices_of(parameter) if each in names)
     why = Reason(f"the list takes {parameter.name}", "likely")
-    return Selecting(parameter.name, why, _separator(parameter), choices or None, parameter.place)
+    return Selecting(parameter.name, why, separator_of(parameter), choices or None, parameter.place)
 
 
 def _counting(operation: Operation, parameter: Parameter | None) -> Counting | None:
     if parameter is not None:
         shape = shape_of(parameter.schema)
-        choices = _choices(parameter)
+        choices = choices_of(parameter)
         if "boolean" in shape.types or (not choices and shape.types <= {"string"}):
             return Counting(
                 parameter.name, "true", Reason(f"the list takes {parameter.name}", "likely"), place=parameter.place
@@ -213,7 +213,7 @@ def _counting(operation: Operation, parameter: Parameter | None) -> Counting | N
         if (
             each.location == "header"
             and each.name.lower() == "prefer"
-            and "count=exact" in said_of(each) + " ".join(_choices(each))
+            and "count=exact" in said_of(each) + " ".join(choices_of(each))
         ):
             why = Reason("the list takes a preference (RFC 7240) for the count", "stated")
             return Counting("Prefer", "count=exact", why, True, each.place)
@@ -270,9 +270,9 @@ def _aggregating(
 
 def _joint(group: Parameter | None) -> str | None:
     """What joins several fields to group by; "" where the contract lists single fields."""
-    if group is None or (_choices(group) and not shape_of(group.schema).is_array):
+    if group is None or (choices_of(group) and not shape_of(group.schema).is_array):
         return ""
-    return _separator(group)
+    return separator_of(group)
 
 
 def _named(function: Function, template: str, said: str) -> bool:
@@ -301,20 +301,24 @@ def _functions(operation: Operation, names: Sequence[str]) -> Aggregating | None
         if each.name in names:
             continue
         if normal(each.name) in _MEASURES:
-            functions, parameter, separator = _listed(said_of(each), _choices(each), names), each.name, _separator(each)
-            fields = _fields_listed(functions, _choices(each), names)
+            functions, parameter, separator = (
+                _listed(said_of(each), choices_of(each), names),
+                each.name,
+                separator_of(each),
+            )
+            fields = _fields_listed(functions, choices_of(each), names)
         elif function is not None and not parameter:
-            choices = _choices(each)
+            choices = choices_of(each)
             flag = function == "count" and (shape_of(each.schema).types == {"boolean"})
             functions[function] = f"{each.name}=" + ("true" if flag else "{field}" + ANY * (function == "count"))
-            separator = _separator(each)
+            separator = separator_of(each)
             if choices:
                 fields[function] = tuple(name for name in choices if name in names)
     if not functions or (operation.path and group is None and not parameter and len(functions) < 2):
         return None
     functions = {key: text.replace("{field}*", "{field}") for key, text in functions.items()}
     rows = rows_pointer(_answer(operation), "")
-    said = " ".join(f"{said_of(each)} {_choices(each)}" for each in queries if function_of(each.name) == "count")
+    said = " ".join(f"{said_of(each)} {choices_of(each)}" for each in queries if function_of(each.name) == "count")
     if "count" in functions and "{field}" in functions["count"] and not parameter and ANY in said:
         functions["count"] = functions["count"].replace("{field}", ANY)
     joined = "{fields}"
@@ -328,7 +332,7 @@ def _functions(operation: Operation, names: Sequence[str]) -> Aggregating | None
         _joint(group),
         rows[0] if rows else None,
         fields,
-        tuple(each for each in _choices(group) if each in names) or None if group else None,
+        tuple(each for each in choices_of(group) if each in names) or None if group else None,
         place=(group or queries[0]).place,
     )
 

@@ -7,7 +7,8 @@ from collections.abc import Mapping
 
 from checkpost.model.field import Field, Reason
 from checkpost.model.paths import normal, singular
-from checkpost.model.resource import Relation, Resource
+from checkpost.model.relation import Relation
+from checkpost.model.resource import Resource
 
 _SAID = re.compile(
     r"(?:foreign key|refers? to|references?|points? to|belongs to)\b[^A-Za-z0-9_]*(?:the |a |an )?"

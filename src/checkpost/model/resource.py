@@ -8,21 +8,14 @@ from typing import Any, Literal
 
 from checkpost.contract.contract import Operation
 from checkpost.contract.node import Node
+from checkpost.model.bulk import Bulk, BulkPurpose
 from checkpost.model.field import Field, Reason
+from checkpost.model.guards import Guards
+from checkpost.model.relation import Expanded, Expansion, Relation
 from checkpost.model.spelling import Queries
 
 #: What an operation is for, in the life of a row.
 Purpose = Literal["list", "create", "read", "replace", "update", "delete"]
-
-
-@dataclass(frozen=True)
-class Relation:
-    """A field that holds the key of a row elsewhere."""
-
-    field: str
-    resource: str
-    target: str
-    reason: Reason
 
 
 @dataclass(frozen=True)
@@ -105,9 +98,25 @@ class Resource:
     fields_unstated: bool = False
     constants: Mapping[Purpose, Constants] = field(default_factory=dict)
     queries: Queries = field(default_factory=Queries)
+    #: The schema of a row as answers show it.
+    row: Node | None = field(default=None, repr=False, compare=False)
+    subcollections: tuple[Subcollection, ...] = ()
+    expansion: Expansion | None = None
+    embedded: tuple[Expanded, ...] = ()
+    nested: tuple[Expanded, ...] = ()
+    bulk: Mapping[BulkPurpose, Bulk] = field(default_factory=dict)
+    guards: Guards = field(default_factory=Guards)
 
     def field(self, name: str) -> Field | None:
         return next((each for each in self.fields if each.name == name), None)
+
+    @property
+    def every_operation(self) -> tuple[Operation, ...]:
+        """Its own operations and those on many rows and on what belongs to its rows; not its aggregates."""
+        own = [*self.operations.values(), *(each.operation for each in self.bulk.values())]
+        for each in self.subcollections:
+            own += [*each.view.operations.values(), *filter(None, (each.link, each.unlink))]
+        return tuple(dict.fromkeys(own))
 
     def relation(self, name: str) -> Relation | None:
         return next((each for each in self.relations if each.field == name), None)
@@ -124,6 +133,29 @@ class Resource:
             return None
         media = next((each for each in operation.body.content if is_json_type(each.name)), None)
         return media.schema if media else None
+
+
+@dataclass(frozen=True)
+class Subcollection:
+    """A path under an item that lists rows of another resource which belong to it, or shows the one.
+
+    ``view`` is that other resource as the path shows it. ``via`` is the field by which they belong together:
+    the other resource's, for ``many`` false the parent's own, and with ``through`` that resource's, whose
+    field ``far`` leads to the other side. ``link`` and ``unlink`` bring two rows together and apart; ``linked_by``
+    names the member of link's body that takes the other key, where the path does not.
+    """
+
+    path: str
+    child: str
+    many: bool
+    via: str | None
+    through: str | None
+    far: str | None
+    view: Resource
+    link: Operation | None
+    unlink: Operation | None
+    linked_by: str
+    reason: Reason
 
 
 @dataclass(frozen=True)

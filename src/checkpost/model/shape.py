@@ -78,7 +78,9 @@ class _Merger:
             for merger in objects:
                 for name, child in merger.properties.items():
                     self.properties.setdefault(name, child)
-            if len(objects) == len(shapes):
+            # "a row, or an array of rows" is the row, where one row is looked at
+            many = [merger for _, merger in shapes if merger.item is not None and not merger.properties]
+            if objects and len(objects) + len(many) == len(shapes):
                 self.required |= set.intersection(*(merger.required for merger in objects))
             else:
                 arrays = [merger.item for _, merger in shapes if merger.item is not None]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import uuid
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 from urllib.parse import quote, unquote, urlsplit
@@ -52,16 +53,23 @@ class Client:
     """Requests on one resource as one role."""
 
     def __init__(
-        self, session: Session, base_url: str, resource: Resource, role: str, observe: Observer | None = None
+        self,
+        session: Session,
+        base_url: str,
+        resource: Resource,
+        role: str,
+        observe: Observer | None = None,
+        within: Key = (),
     ) -> None:
+        """``within`` is the key of the row that the resource's paths stand under, if they do."""
         self.session, self.resource, self.role = session, resource, role
-        self._base, self._observe = base_url.rstrip("/"), observe
+        self._base, self._observe, self._within = base_url.rstrip("/"), observe, within
 
     # -- addresses ---------------------------------------------------------------------------------
 
     def url(self, operation: Operation, key: Key | None = None, query: Query = ()) -> str:
         """The URL of an operation; path parameters are filled with the key, in order."""
-        parts = iter(key or ())
+        parts = iter((*self._within, *(key or ())))
         path = PARAMETER.sub(lambda match: quote(str(next(parts, match[0])), safe=""), operation.path)
         written = "&".join(f"{_part(name)}={_part(value)}" for name, value in pairs_of(query))
         return self._base + path + (f"?{written}" if written else "")
@@ -90,6 +98,7 @@ class Client:
         self,
         purpose: Purpose,
         *,
+        operation: Operation | None = None,
         key: Key | None = None,
         query: Query = (),
         headers: Mapping[str, str] | None = None,
@@ -100,11 +109,12 @@ class Client:
         check: str = "",
         situation: str = "",
     ) -> Exchange:
-        """Send the resource's operation for a purpose. ``record`` is wrapped as its bodies are; ``raw``
-        takes the place of the whole body."""
-        operation = self.resource.operations[purpose]
+        """Send the resource's operation for a purpose, or another one of its own. ``record`` is wrapped as its
+        bodies are; ``raw`` takes the place of the whole body."""
+        operation = operation or self.resource.operations[purpose]
         constants = self.resource.constants.get(purpose, Constants())
-        headers, body = {**constants.headers, **(headers or {})}, raw
+        guarding, record = await self._guarded(purpose, key, record, headers or {}, check)
+        headers, body = {**constants.headers, **guarding, **(headers or {})}, raw
         asked = pairs_of(query)
         query = [*((name, each) for name, each in constants.query.items() if name not in dict(asked)), *asked]
         if record is not None:
@@ -125,6 +135,27 @@ class Client:
         if self._observe is not None:
             self._observe(operation, exchange, situation)
         return exchange
+
+    async def _guarded(
+        self, purpose: Purpose, key: Key | None, record: Any, headers: Mapping[str, str], check: str
+    ) -> tuple[dict[str, str], Any]:
+        """The headers, and the record, with what the contract demands against changes at the same time: the
+        tag or version of the row as it is, a key of its own for each create."""
+        guards, named = self.resource.guards, {name.lower() for name in headers}
+        if purpose == "create" and guards.needs_once and guards.once.lower() not in named:
+            return {guards.once: str(uuid.uuid4())}, record
+        tag = purpose in guards.needs_match and "if-match" not in named
+        version = guards.needs_version and purpose in {"update", "replace"} and isinstance(record, dict)
+        version = version and guards.version not in record
+        version = version and guards.version not in record
+        if not key or not (tag or version) or "read" not in self.resource.operations:
+            return {}, record
+        answer = (await self.send("read", key=key, check=check, situation="reading a row")).answer
+        row = self.row_in(answer) if answer.ok else None
+        if version and row is not None and guards.version in row:
+            record = {guards.version: row[guards.version], **record}
+        stated = answer.header("etag")
+        return ({"If-Match": stated} if tag and stated else {}), record
 
     async def get(self, operation: Operation, query: Query, check: str = "", situation: str = "") -> Exchange:
         """GET another operation of this resource than its own: one that has no key in its path."""

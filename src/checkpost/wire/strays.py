@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import Any
 
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import same
 from checkpost.wire.journal import Entry
-from checkpost.wire.listing import Key, Listing
+from checkpost.wire.listing import Key, Listing, Row
 
 
 def marked(row: Mapping[str, Any], mark: str) -> bool:
@@ -36,15 +36,36 @@ def match(
     """The rows that journaled records explain, one for each at the most; never one whose key is ``taken``
     (it was there before the run, or is known to be another of its rows)."""
     candidates = {key: row for key, row in listing.by_key.items() if key not in taken}
-    found = []
+    by_text: dict[tuple[str, str], list[Key]] = {}
+    for key, row in candidates.items():
+        for name, value in row.items():
+            if isinstance(value, str):
+                by_text.setdefault((name, value), []).append(key)
+    found: list[tuple[Entry, Key]] = []
+    rest: list[Entry] = []
+    # rows with a text of the record's first: it is quicker than looking at each row for each record, and a
+    # record that was refused may be a little like the row of another
     for entry in entries:
-        scored = [
-            (score, key)
-            for key, row in candidates.items()
-            if (score := likeness(resource, entry.record or {}, row, mark)) > 0
-        ]
-        if scored:
-            _, key = max(scored, key=lambda each: each[0])
-            candidates.pop(key)
-            found.append((entry, key))
+        record = entry.record or {}
+        alike = [by_text[each] for each in record.items() if isinstance(each[1], str) and each in by_text]
+        few = [key for key in min(alike, key=len) if key in candidates] if alike else []
+        best = _best(resource, record, few, candidates, mark)
+        if best is None:
+            rest.append(entry)
+        else:
+            candidates.pop(best)
+            found.append((entry, best))
+    for entry in rest:
+        best = _best(resource, entry.record or {}, candidates, candidates, mark)
+        if best is not None:
+            candidates.pop(best)
+            found.append((entry, best))
     return found
+
+
+def _best(
+    resource: Resource, record: Mapping[str, Any], keys: Iterable[Key], rows: Mapping[Key, Row], mark: str
+) -> Key | None:
+    """The key of the row that a record explains best; None where it explains none."""
+    scored = [(score, key) for key in keys if (score := likeness(resource, record, rows[key], mark)) > 0]
+    return max(scored, key=lambda each: each[0])[1] if scored else None

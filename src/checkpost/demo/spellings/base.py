@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from datetime import UTC, date, datetime
-from typing import Any
+from typing import Any, Literal
 from uuid import UUID
 
 from starlette.requests import Request
@@ -27,6 +27,17 @@ class Spelling:
     says = ""
     #: The end of the path that answers with aggregates; "" where there is none, or the list itself does.
     aggregates = ""
+    #: The parameter that shows related rows inside a row, and how many rows are written in one request: as an
+    #: array or under a name at a path of their own, as lines, or at the list's path, where a condition too
+    #: says which rows to change.
+    expansion = "expand"
+    bulk: Literal["array", "wrapped", "lines", "same path"] = "array"
+    #: Whether rows hold links.
+    links = False
+
+    def conditions(self, table: Table) -> list[Json]:
+        """The documented parameters that choose rows."""
+        raise NotImplementedError
 
     def parameters(self, table: Table) -> list[Json]:
         """The documented parameters of a list."""

@@ -27,6 +27,9 @@ def _example(table: Table) -> str:
 class Infix(Spelling):
     name = "infix"
     says = "where=a >= 5 AND b = 'x', sort=field desc, pages from 0, a link to the next"
+    expansion = "with"
+    bulk = "same path"
+    links = True
     aggregates = "/count"
 
     def _where(self, table: Table) -> Json:
@@ -36,6 +39,9 @@ class Infix(Spelling):
             "`NOT (…)` and brackets. Texts and dates stand in single quotes; a quote in a text is doubled."
         )
         return parameter("where", {"type": "string"}, said)
+
+    def conditions(self, table: Table) -> list[Json]:
+        return [self._where(table)]
 
     def parameters(self, table: Table) -> list[Json]:
         return [

@@ -55,6 +55,8 @@ def offset_of(token: str) -> int:
 class JsonFilter(Spelling):
     name = "json"
     says = 'filter={"field": {"$gte": 5}}, sort_by and direction, a cursor'
+    expansion = "populate"
+    bulk = "lines"
     aggregates = "/aggregate"
 
     def _filter(self, table: Table) -> Json:

@@ -30,6 +30,8 @@ _USUAL = 20
 class Nested(Spelling):
     name = "nested"
     says = "the parameters of JSON:API: filter[field][gte]=5, sort=-field, page[number], fields[type]"
+    expansion = "include"
+    bulk = "wrapped"
 
     def parameters(self, table: Table) -> list[Json]:
         by_field = {

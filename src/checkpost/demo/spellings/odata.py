@@ -8,7 +8,7 @@ from starlette.requests import Request
 from starlette.responses import Response
 
 from checkpost.demo.answers import Refusal, json_answer
-from checkpost.demo.question import LARGEST_PAGE, USUAL_PAGE, Measure, Wanted, groupable, numeric, sortable
+from checkpost.demo.question import LARGEST_PAGE, USUAL_PAGE, Measure, Wanted, numeric, sortable
 from checkpost.demo.spellings.base import (
     Json,
     Row,
@@ -33,6 +33,7 @@ _FUNCTIONS = {"sum": "sum", "average": "avg", "min": "min", "max": "max", "count
 class OData(Spelling):
     name = "odata"
     says = "OData: $filter, $orderby, $top, $skip, $select, $count, $apply"
+    expansion = "$expand"
 
     def parameters(self, table: Table) -> list[Json]:
         said = "Comparisons with eq, ne, lt, le, gt, ge and `in`; contains, startswith; and, or, not, brackets."
@@ -93,7 +94,7 @@ class OData(Spelling):
         found = re.fullmatch(r"groupby\(\(([\w,]+)\),aggregate\((.*)\)\)|aggregate\((.*)\)", text)
         if found is None:
             raise Refusal(400, "Not readable", "$apply cannot be read.")
-        groups = columns_of(table, found[1].split(","), groupable(table)) if found[1] else ()
+        groups = columns_of(table, found[1].split(",")) if found[1] else ()
         measures = []
         for item in (found[2] or found[3] or "").split(","):
             counted = re.fullmatch(r"\$count as (\w+)", item.strip())

@@ -25,6 +25,8 @@ def _unquoted(text: str) -> str:
 class Prefix(Spelling):
     name = "prefix"
     says = "field=gte.5, order=field.desc, select=a,b, paged by the Range header"
+    expansion = "embed"
+    bulk = "wrapped"
 
     def parameters(self, table: Table) -> list[Json]:
         found = []

@@ -46,6 +46,8 @@ _USUAL = 30
 class Suffix(Spelling):
     name = "suffix"
     says = "field__gte=5, sort=field:desc, pages by number, Link and X-Total-Count headers"
+    expansion = "include"
+    bulk = "same path"
     aggregates = "/stats"
 
     def _filters(self, table: Table) -> list[Json]:
@@ -62,6 +64,9 @@ class Suffix(Spelling):
                     more = {"explode": False} if operator == "in" else {}
                     found.append(parameter(f"{column.name}__{word}", schema, f"{column.name}, {word}.", **more))
         return found
+
+    def conditions(self, table: Table) -> list[Json]:
+        return self._filters(table)
 
     def parameters(self, table: Table) -> list[Json]:
         both = [f"{name}:{way}" for name in sortable(table) for way in ("asc", "desc")]

@@ -1,0 +1,443 @@
+"""Rows that are made, moved and linked under others: seen from both sides, at once and only there."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Mapping, Sequence
+from typing import Any
+
+from checkpost.checks.asking import key_text
+from checkpost.checks.case import Case, Own
+from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.contract.contract import Operation
+from checkpost.findings import Finding
+from checkpost.model.fields import inside
+from checkpost.model.relation import Expanded
+from checkpost.model.resource import Purpose, Resource, Subcollection
+from checkpost.model.shape import shape_of
+from checkpost.oracle.same import differences, same
+from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import Key
+
+_NEEDS: tuple[Purpose, ...] = ("create", "delete")
+
+
+def _place(operation: Operation) -> tuple[str, str]:
+    return operation.method, operation.path
+
+
+def _usable(case: Case, name: str, *purposes: Purpose) -> Resource:
+    """A resource whose rows can be made and removed. Raises Skipped."""
+    resource = case.world.model.resource(name)
+    state = case.world.state(name)
+    if resource is None or not {"create", "delete", *purposes} <= set(resource.operations) or resource.key is None:
+        raise Skipped(f"rows of {name} cannot be made and removed")
+    if state.not_creatable or state.not_removable or state.may_not_create:
+        raise Skipped(f"rows of {name} cannot be made and removed")
+    return resource
+
+
+async def _holds(case: Case, sub: Subcollection, parent: Key, child: Key) -> tuple[Exchange, bool | None]:
+    """Whether the list under a row holds another; None where that cannot be told."""
+    client = case.world.view(case.resource, sub.view, parent)
+    listing = await client.whole_list(case.world.most_rows, case.check.name, "the list under a row")
+    case.requests += len(listing.exchanges)
+    known = not listing.problem and listing.complete
+    return listing.exchanges[0], (child in listing.by_key) if known else None
+
+
+@check("relate.moved", needs=_NEEDS, creates=True, cost=lambda resource: 14 * len(resource.subcollections))
+async def moved(case: Case) -> AsyncIterator[Finding]:
+    """Is a row that is made under another one, or moved to it, in its list, and no longer in the other's?"""
+    asked = False
+    for sub in case.resource.subcollections:
+        if not sub.many or sub.through is not None or sub.via is None:
+            continue
+        try:
+            child = _usable(case, sub.child)
+        except Skipped as why:
+            case.remark(str(why))
+            continue
+        field = child.field(sub.via)
+        if field is None or not field.created or (child.key is not None and sub.via in child.key.fields):
+            continue
+        asked = True
+        other = case.other(child)
+        try:
+            first, second = await case.own(2)
+            async for finding in _moved(case, other, sub, first, second):
+                yield finding
+        finally:
+            await other.clean()  # those that refer first
+            await case.clean()
+            case.requests += other.requests
+    if not asked:
+        raise Skipped("nothing can be made under its rows")
+
+
+async def _moved(case: Case, other: Case, sub: Subcollection, first: Own, second: Own) -> AsyncIterator[Finding]:
+    assert sub.via is not None
+    listed = sub.view.operations["list"]
+    made, key = await other.create({**await other.record(), sub.via: first.key[0]}, "a row under an own row")
+    if key is None:
+        raise Blocked(f"no row of {sub.child} could be made under an own row ({made.answer.status})")
+
+    def wrong(title: str, expected: str, evidence: Sequence[Exchange]) -> Finding:
+        return case.finding(
+            "error",
+            "expectation",
+            title,
+            expected,
+            f"the row {key_text(key)} of {sub.child}",
+            cause=f"{title} {sub.path}",
+            operation=_place(listed),
+            evidence=evidence,
+        )
+
+    seen, there = await _holds(case, sub, first.key, key)
+    if there is False:
+        yield wrong("A row made under another is missing from the list there", "the row in the list", [made, seen])
+        return
+    elsewhere, astray = await _holds(case, sub, second.key, key)
+    if astray:
+        yield wrong("A row is listed under a row that it does not belong to", "an empty list", [made, elsewhere])
+        return
+    field = other.fields[sub.via]
+    if field.updated and "update" in other.resource.operations and there is not None:
+        change = await other.send("update", "moving a row to another one", key=key, record={sub.via: second.key[0]})
+        _, row = await other.row_now(key)
+        if change.answer.ok and same(field, second.key[0], row.get(sub.via)):
+            left, still = await _holds(case, sub, first.key, key)
+            now, arrived = await _holds(case, sub, second.key, key)
+            if still:
+                yield wrong("A row that is moved stays in the list that it left", "not there", [change, left])
+            elif arrived is False:
+                yield wrong("A row that is moved is missing where it went", "the row in the list", [change, now])
+    if "create" in sub.view.operations:
+        async for finding in _made_there(case, other, sub, first):
+            yield finding
+
+
+async def _made_there(case: Case, other: Case, sub: Subcollection, parent: Own) -> AsyncIterator[Finding]:
+    """Create a row by the path under another row: it belongs to that one."""
+    assert sub.via is not None
+    operation = sub.view.operations["create"]
+    taken = {each.name for each in sub.view.fields if each.created} or None
+    allowed = set(shape_of(inside(sub.view.body_schema("create"), sub.view.envelope.body)).properties)
+    full = await other.record()
+    body = {name: value for name, value in full.items() if name != sub.via and (not allowed or name in allowed)}
+    record = {**full, sub.via: parent.key[0]}
+    client = case.world.view(case.resource, sub.view, parent.key)
+    made, key = await other.create(record, "a row made under another", through=client, body=body)
+    if key is None:
+        if made.answer.refused and taken and made.answer.status not in {401, 403, 405}:
+            yield case.finding(
+                "warning",
+                "contract",
+                "No row can be made under another",
+                "success for a valid record",
+                f"{made.answer.status} {' '.join(made.answer.text.split())[:160]}",
+                cause=f"not made under {sub.path}",
+                operation=_place(operation),
+                evidence=[made],
+            )
+        return
+    _, row = await other.row_now(key)
+    if sub.via in row and not same(other.fields[sub.via], parent.key[0], row[sub.via]):
+        yield case.finding(
+            "error",
+            "expectation",
+            "A row that is made under another does not belong to it",
+            f"{sub.via} = {parent.key[0]!r}",
+            f"{sub.via} = {row[sub.via]!r}",
+            cause=f"made elsewhere {sub.path}",
+            operation=_place(operation),
+            evidence=[made],
+        )
+
+
+@check("relate.linked", needs=_NEEDS, creates=True, cost=lambda resource: 12)
+async def linked(case: Case) -> AsyncIterator[Finding]:
+    """Are two rows that are linked seen from both sides, once, and no more when they are unlinked?"""
+    asked = False
+    for sub in case.resource.subcollections:
+        if sub.link is None:
+            continue
+        try:
+            other = case.other(_usable(case, sub.child))
+        except Skipped as why:
+            case.remark(str(why))
+            continue
+        asked = True
+        try:
+            own, far = (await case.own())[0], (await other.own())[0]
+            async for finding in _linked(case, other, sub, own.key, far.key):
+                yield finding
+        finally:
+            await case.clean()
+            await other.clean()
+            case.requests += other.requests
+    if not asked:
+        raise Skipped("its rows are not linked with others by the contract")
+
+
+async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Key) -> AsyncIterator[Finding]:
+    assert sub.link is not None
+    client = case.world.view(case.resource, sub.view, own)
+    journal = case.world.journal
+    assert journal is not None
+    between = case.world.model.resource(sub.through) if sub.through else None
+    number = 0
+    if between is not None and between.key is not None:
+        pair = {sub.via or "": own[0], sub.far or "": far[0]}
+        if set(between.key.fields) == set(pair):
+            key = tuple(pair[name] for name in between.key.fields)
+            number = journal.intend(between.name, pair, key)
+            journal.created(number, key)
+
+    async def send(operation: Operation, situation: str) -> Exchange:
+        case.state.writes += 1
+        other.state.writes += 1
+        if between is not None:
+            case.world.state(between.name).writes += 1
+        record = {sub.linked_by: far[0]} if sub.linked_by and operation is sub.link else None
+        key = () if sub.linked_by and operation is sub.link else far
+        return await case.send("update", situation, through=client, operation=operation, key=key, record=record)
+
+    def wrong(operation: Operation, title: str, expected: str, observed: str, evidence: Sequence[Exchange]) -> Finding:
+        return case.finding(
+            "error",
+            "expectation",
+            title,
+            expected,
+            observed,
+            cause=f"{title} {sub.path}",
+            operation=_place(operation),
+            evidence=evidence,
+        )
+
+    first = await send(sub.link, "linking two rows")
+    if not first.answer.ok:
+        if number:
+            journal.gone(number)
+        if first.answer.refused and first.answer.status not in {401, 403}:
+            yield wrong(sub.link, "Two rows cannot be linked", "success", str(first.answer.status), [first])
+        return
+    try:
+        for title, expected, seen in await _unseen(case, other, sub, own, far):
+            yield wrong(sub.link, title, expected, "not there", [first, seen])
+            return
+        again = await send(sub.link, "linking two rows again")
+        listing = await client.whole_list(case.world.most_rows, case.check.name, "the list under a row")
+        count = [client.key_of(row) for row in listing.rows].count(far)
+        if count > 1:
+            yield wrong(
+                sub.link, "Rows that are linked twice are listed twice", "once", f"{count} times", [first, again]
+            )
+    finally:
+        gone = await send(sub.unlink, "unlinking two rows") if sub.unlink is not None else None
+        if number and gone is not None and (gone.answer.ok or gone.answer.status in {404, 410}):
+            journal.gone(number)
+    if sub.unlink is None or gone is None or not gone.answer.ok:
+        if sub.unlink is not None and gone is not None and gone.answer.refused:
+            yield wrong(sub.unlink, "Two rows cannot be unlinked", "success", str(gone.answer.status), [first, gone])
+        return
+    seen, there = await _holds(case, sub, own, far)
+    if there:
+        yield wrong(sub.unlink, "Rows that are unlinked are still listed", "not in the list", "there", [gone, seen])
+        return
+    exchange, row = await other.read(far, "a row that was unlinked") if other.has("read") else (gone, {})
+    if row is None and exchange.answer.status in {404, 410}:
+        other.forget(far)
+        what = f"the row of {sub.child} itself is gone"
+        yield wrong(sub.unlink, "Unlinking removes the row", "the row stays", what, [gone, exchange])
+        return
+    twice = await send(sub.unlink, "unlinking two rows again")
+    documented = {each.status for each in sub.unlink.responses} & {"404", "410", "409"}
+    if twice.answer.ok and documented:
+        yield case.finding(
+            "warning",
+            "contract",
+            f"Unlinking again answers {twice.answer.status}",
+            min(documented),
+            str(twice.answer.status),
+            cause=f"unlinked twice {sub.path}",
+            operation=_place(sub.unlink),
+            evidence=[gone, twice],
+        )
+
+
+async def _unseen(case: Case, other: Case, sub: Subcollection, own: Key, far: Key) -> list[tuple[str, str, Exchange]]:
+    """From which sides a link is not seen: the row's list, the other row's, the rows between."""
+    seen, there = await _holds(case, sub, own, far)
+    if there is False:
+        return [
+            ("A row that is linked is missing from the list", f"the row {key_text(far)} under {key_text(own)}", seen)
+        ]
+    for back in other.resource.subcollections:
+        if back.child != case.resource.name or back.through != sub.through or sub.through is None:
+            continue
+        seen, there = await _holds(other, back, far, own)
+        if there is False:
+            return [("A link is seen from one side only", f"the row {key_text(own)} under {key_text(far)}", seen)]
+    between = case.world.model.resource(sub.through) if sub.through else None
+    if between is not None and "list" in between.operations:
+        listing = await case.other(between).listing()
+        pair = (own[0], far[0])
+        found = any((row.get(sub.via or ""), row.get(sub.far or "")) == pair for row in listing.rows)
+        if listing.complete and not listing.problem and not found:
+            return [(f"A link is missing from the list of {between.name}", "its row", listing.exchanges[0])]
+    return []
+
+
+@check("relate.nested", needs=_NEEDS, creates=True, cost=lambda resource: 8 * len(resource.nested))
+async def nested(case: Case) -> AsyncIterator[Finding]:
+    """Are rows that are made along with another one stored with it, and none of them if one is refused?"""
+    asked = False
+    for each in case.resource.nested:
+        try:
+            child = _usable(case, each.resource, "list")
+        except Skipped as why:
+            case.remark(str(why))
+            continue
+        asked = True
+        other = case.other(child)
+        try:
+            async for finding in _nested(case, other, each):
+                yield finding
+        finally:
+            await other.clean()
+            await case.clean()
+            case.requests += other.requests
+    if not asked:
+        raise Skipped("no rows can be made along with its own")
+
+
+async def _inner(case: Case, other: Case, each: Expanded) -> dict[str, Any]:
+    """A record as it stands inside another one: with the members that its schema there has."""
+    schema = shape_of(inside(case.resource.body_schema("create"), case.resource.envelope.body)).properties[each.name]
+    members = shape_of(shape_of(schema).item).properties
+    record = await other.record()
+    return {name: value for name, value in record.items() if name in members and name != each.via}
+
+
+async def _nested(case: Case, other: Case, each: Expanded) -> AsyncIterator[Finding]:
+    assert each.via is not None
+    journal = case.world.journal
+    assert journal is not None
+    rows = [await _inner(case, other, each) for _ in range(2)]
+    numbers = [journal.intend(other.resource.name, row) for row in rows]
+    other.made += numbers
+    record = await case.record()
+    made, key = await case.create(record, "a record with rows inside", body={**record, each.name: rows})
+    operation = case.operation("create")
+    if key is None:
+        for number in numbers:
+            journal.gone(number)
+        if made.answer.refused:
+            yield case.finding(
+                "warning",
+                "contract",
+                "A record with rows inside is refused",
+                f"success for two rows of {each.name}",
+                f"{made.answer.status} {' '.join(made.answer.text.split())[:160]}",
+                cause=f"nested refused {each.name}",
+                purpose="create",
+                evidence=[made],
+            )
+        return
+    found = await _belonging(other, each, key)
+    for number, child in zip(numbers, found, strict=False):
+        journal.created(number, child)
+        other.state.created.add(child)
+    for number in numbers[len(found) :]:
+        journal.gone(number)
+    if len(found) != len(rows):
+        yield _nested_finding(
+            case,
+            each,
+            operation,
+            "Rows made along with another one are not stored",
+            f"{len(rows)} rows of {other.resource.name} that refer to it",
+            f"{len(found)}",
+            [made],
+        )
+        return
+    stored = [(await other.row_now(child))[1] for child in found]
+    unlike = [row for row in rows if not any(not differences(other.fields, row, other_row) for other_row in stored)]
+    if unlike:
+        yield _nested_finding(
+            case,
+            each,
+            operation,
+            "A row made along with another one is stored otherwise",
+            f"{unlike[0]}",
+            f"{stored[0]}"[:200],
+            [made],
+        )
+    broken = await _broken(case, other, each)
+    if broken is None:
+        return
+    record = await case.record()
+    refused, key = await case.create(record, "a record with a bad row inside", body={**record, each.name: broken})
+    if refused.answer.refused:
+        strays = await case.strays()
+        if strays:
+            own = strays[0][1].key
+            title, observed = (
+                "A refused record with rows inside is stored in part",
+                f"{refused.answer.status}, and the row {key_text(own)} is there",
+            )
+            for child in await _belonging(other, each, own):
+                number = journal.intend(other.resource.name, broken[0], child)
+                journal.created(number, child)
+                other.made.append(number)
+                other.state.created.add(child)
+            yield _nested_finding(case, each, operation, title, "nothing stored", observed, [refused])
+    elif key is not None:
+        for child in await _belonging(other, each, key):
+            number = journal.intend(other.resource.name, broken[0], child)
+            journal.created(number, child)
+            other.made.append(number)
+            other.state.created.add(child)
+        yield _nested_finding(
+            case,
+            each,
+            operation,
+            "A record with a bad row inside is accepted",
+            "a refusal",
+            str(refused.answer.status),
+            [refused],
+        )
+
+
+async def _broken(case: Case, other: Case, each: Expanded) -> list[Mapping[str, Any]] | None:
+    """Two rows of which the second lacks a required field; None where none is required."""
+    schema = shape_of(inside(case.resource.body_schema("create"), case.resource.envelope.body)).properties[each.name]
+    required = sorted(shape_of(shape_of(schema).item).required & set(other.fields) - {each.via})
+    if not required:
+        return None
+    good, bad = await _inner(case, other, each), await _inner(case, other, each)
+    return [good, {name: value for name, value in bad.items() if name != required[0]}]
+
+
+async def _belonging(other: Case, each: Expanded, parent: Key) -> list[Key]:
+    """The keys of the rows that refer to a row."""
+    listing = await other.listing()
+    field = other.fields.get(each.via or "")
+    return [key for key, row in listing.by_key.items() if same(field, parent[0], row.get(each.via or ""))]
+
+
+def _nested_finding(
+    case: Case, each: Expanded, operation: Operation, title: str, expected: str, observed: str, evidence: list[Exchange]
+) -> Finding:
+    return case.finding(
+        "error",
+        "expectation",
+        title,
+        expected,
+        observed,
+        cause=f"{title} {each.name}",
+        operation=_place(operation),
+        subjects=[each.name],
+        evidence=evidence,
+    )

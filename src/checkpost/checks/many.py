@@ -1,0 +1,185 @@
+"""Sending many rows in one request, and what became of each: told by the answer, and by looking."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from checkpost.checks.case import Case
+from checkpost.model.bulk import Bulk
+from checkpost.wire.exchange import Answer, Exchange
+from checkpost.wire.listing import Key, Row
+
+_REFUSED = re.compile(r"refus|error|fail|reject|invalid|skipp|bad|problem", re.I)
+_PLACES = ("index", "position", "line", "row", "item", "i")
+_COUNTS = re.compile(
+    r"count|total|number|stored|created|inserted|updated|changed|modified|deleted|removed|affected|rows|success", re.I
+)
+
+
+@dataclass(frozen=True)
+class Told:
+    """What an answer says of many items: the row of each where it shows one, which are refused, how many are
+    done. ``each`` says that every item has its own result."""
+
+    rows: tuple[Row | None, ...] = ()
+    refused: frozenset[int] = frozenset()
+    count: int | None = None
+    each: bool = False
+
+
+@dataclass(frozen=True)
+class Sent:
+    """Records sent in one request, with the keys of those that are stored."""
+
+    exchange: Exchange
+    records: tuple[Mapping[str, Any], ...]
+    keys: tuple[Key | None, ...]
+    told: Told = field(default=Told())
+    #: Whether the list could be looked through, so that ``keys`` are all.
+    sure: bool = True
+
+    @property
+    def stored(self) -> frozenset[int]:
+        return frozenset(place for place, key in enumerate(self.keys) if key is not None)
+
+
+def body_of(bulk: Bulk, items: Sequence[Any]) -> bytes:
+    """Items as an operation on many takes them in its body."""
+    if bulk.form == "lines":
+        text = "".join(json.dumps(item, ensure_ascii=False) + "\n" for item in items)
+    else:
+        text = json.dumps({bulk.name: list(items)} if bulk.form == "wrapped" else list(items), ensure_ascii=False)
+    return text.encode("utf-8", "surrogatepass")
+
+
+async def send_items(case: Case, bulk: Bulk, items: Sequence[Any], situation: str) -> Exchange:
+    """Send items as the operation takes them: in its body, or as keys in its query."""
+    purpose = bulk.purpose.rpartition(" ")[2]
+    if bulk.form == "query":
+        texts = [str(item) for item in items]
+        pairs = [(bulk.name, text) for text in texts]
+        pairs = pairs if bulk.separator is None else [(bulk.name, bulk.separator.join(texts))]
+        return await case.send(purpose, situation, operation=bulk.operation, query=pairs)  # type: ignore[arg-type]
+    return await case.send(
+        purpose,  # type: ignore[arg-type]
+        situation,
+        operation=bulk.operation,
+        raw=body_of(bulk, items),
+        media_type=bulk.media_type,
+    )
+
+
+async def create_many(case: Case, bulk: Bulk, records: Sequence[Mapping[str, Any]], situation: str) -> Sent:
+    """Send records in one request, each journaled first, and look which of them are stored."""
+    journal = case.world.journal
+    assert journal is not None
+    numbers = []
+    for record in records:
+        key = case.client.key_of(record) if case.client_keys else None
+        numbers.append(journal.intend(case.resource.name, dict(record), key))
+    case.made += numbers
+    await asyncio.to_thread(journal.sync)
+    exchange = await send_items(case, bulk, records, situation)
+    found = {entry.number: own.key for entry, own in await case.strays()}
+    keys = [found.get(number) for number in numbers]
+    told = told_by(case, exchange.answer, len(records))
+    sure = case.has("list") and not any("looked through" in remark for remark in case.remarks)
+    if not sure:
+        # what the answer shows is all that there is to go by
+        for place, row in enumerate(told.rows[: len(numbers)]):
+            key = case.client.key_of(row) if row is not None else None
+            if key is not None and keys[place] is None:
+                keys[place] = key
+                journal.created(numbers[place], key)
+                case.state.created.add(key)
+    return Sent(exchange, tuple(records), tuple(keys), told, sure)
+
+
+def told_by(case: Case, answer: Answer, number: int) -> Told:
+    """What an answer to a request with so many items says of them."""
+    if not answer.ok:
+        return Told()
+    rows: list[Row | None] = []
+    refused: set[int] = set()
+    count: int | None = None
+    each = False
+    for name, items in _arrays(answer.json):
+        if _REFUSED.search(name):
+            refused |= {_place(item, index) for index, item in enumerate(items)}
+            each = True
+            continue
+        outcomes = [_outcome(item) for item in items]
+        if items and all(outcome is not None for outcome in outcomes):
+            each = True
+            rows = [None] * number
+            for index, (item, outcome) in enumerate(zip(items, outcomes, strict=True)):
+                place = _place(item, index)
+                if not outcome:
+                    refused.add(place)
+                elif 0 <= place < number:
+                    rows[place] = _row(case, item)
+        elif not rows:
+            rows = [_row(case, item) for item in items]
+    if isinstance(answer.json, dict):
+        numbers = [
+            value
+            for name, value in answer.json.items()
+            if isinstance(value, int)
+            and not isinstance(value, bool)
+            and _COUNTS.search(name)
+            and not _REFUSED.search(name)
+        ]
+        count = numbers[0] if numbers else None
+    elif isinstance(answer.json, int) and not isinstance(answer.json, bool):
+        count = answer.json
+    return Told(tuple(rows), frozenset(refused), count, each)
+
+
+def _arrays(body: Any, name: str = "", depth: int = 2) -> list[tuple[str, list[Any]]]:
+    """The arrays of objects in a body, by name."""
+    if isinstance(body, list):
+        return [(name, body)] if all(isinstance(item, dict) for item in body) else []
+    if not isinstance(body, dict) or not depth:
+        return []
+    return [found for key, value in body.items() for found in _arrays(value, key, depth - 1)]
+
+
+def _outcome(item: Mapping[str, Any]) -> bool | None:
+    """Whether an item's own result is a success; None where it is no result."""
+    for name in ("status", "statusCode", "status_code", "code"):
+        value = item.get(name)
+        if isinstance(value, int) and 100 <= value < 600:
+            return value < 400
+        if isinstance(value, str) and re.fullmatch(r"[1-5]\d\d", value):
+            return int(value) < 400
+    for name in ("success", "ok", "succeeded"):
+        if isinstance(item.get(name), bool):
+            return bool(item[name])
+    if item.get("error") or item.get("errors"):
+        return False
+    return None
+
+
+def _place(item: Mapping[str, Any], index: int) -> int:
+    for name in _PLACES:
+        value = item.get(name)
+        if isinstance(value, int) and not isinstance(value, bool):
+            return value - 1 if name == "line" else value
+    return index
+
+
+def _row(case: Case, item: Any) -> Row | None:
+    """The row that an item is, or holds."""
+    if not isinstance(item, dict):
+        return None
+    if case.client.key_of(item) is not None:
+        return item
+    for value in item.values():
+        if isinstance(value, dict) and case.client.key_of(value) is not None:
+            return value
+    return None

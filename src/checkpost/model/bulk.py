@@ -1,0 +1,213 @@
+"""Operations on many rows at once: which there are, and what their bodies and parameters look like."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Literal
+
+from checkpost.contract.contract import Operation, Parameter
+from checkpost.contract.node import Node, Unresolved
+from checkpost.model.field import Reason
+from checkpost.model.paths import normal, plain
+from checkpost.model.shape import Shape, shape_of
+
+if TYPE_CHECKING:
+    from checkpost.model.resource import Resource
+
+BulkPurpose = Literal["create", "update", "delete", "filtered update", "filtered delete"]
+Form = Literal["array", "wrapped", "lines", "query", "filter"]
+
+_WORD = r"bulk|batch|many|multi|multiple|mass|import|collection|items|rows|records"
+_ACTION = r"create|insert|add|store|update|patch|change|edit|delete|remove|destroy|upsert"
+_PATH = re.compile(rf"[_$]?(?:(?:{_WORD})[-_]?(?P<a>{_ACTION})?|(?P<b>{_ACTION})[-_]?(?:{_WORD}))", re.I)
+LINES = ("application/x-ndjson", "application/ndjson", "application/jsonl", "application/x-jsonlines")
+_ATOMIC = re.compile(
+    r"\ball[- ](?:or|and)[- ](?:none|nothing)\b|\batomic|\btransaction|\brolled? back\b|\bnone (?:is|are) \w+ if\b"
+    r"|\bor none if\b|\bnothing is (?:stored|created|changed|written)\b|\bwhole (?:batch|request) (?:fails|is refused)",
+    re.I,
+)
+_EACH = re.compile(
+    r"\bown (?:result|status)\b|\bcontinu|\bpartial|\b(?:does|do) not (?:stop|prevent|affect)\b|\bbest[- ]effort\b"
+    r"|\bindependent|\bindividual|\bper[- ](?:row|item|record|line)\b|\bskipp?(?:s|ed)\b"
+    r"|\bthe (?:others|rest) (?:are|is)\b",
+    re.I,
+)
+
+
+@dataclass(frozen=True)
+class Bulk:
+    """One operation on many rows.
+
+    ``array`` takes an array as its body, ``wrapped`` one under ``name``, ``lines`` newline-delimited JSON,
+    ``query`` keys in the parameter ``name`` (joined by ``separator``, or repeated where that is None),
+    ``filter`` the conditions of a list. ``keys`` says that the items are keys and not rows. ``atomic`` is
+    whether one bad item stops all, None where nothing says so; ``least`` and ``largest`` limit the items.
+    """
+
+    purpose: BulkPurpose
+    operation: Operation
+    form: Form
+    name: str = ""
+    separator: str | None = ","
+    keys: bool = False
+    atomic: bool | None = None
+    least: int = 0
+    largest: int | None = None
+    media_type: str = "application/json"
+    reason: Reason = field(default=Reason("", "likely"))
+
+
+def bulk_of(resource: Resource, operations: Iterable[Operation]) -> dict[BulkPurpose, Bulk]:
+    """The operations on many rows of a resource, by what they do."""
+    found: dict[BulkPurpose, Bulk] = {}
+    for operation, action in _candidates(resource, operations):
+        for bulk in _understood(resource, operation, action):
+            found.setdefault(bulk.purpose, bulk)
+    return found
+
+
+def _candidates(resource: Resource, operations: Iterable[Operation]) -> Iterator[tuple[Operation, str]]:
+    """Writes on the collection's path or one beside it that is named for many rows; with the action that
+    the path names."""
+    if resource.collection is None:
+        return
+    base = plain(resource.collection)
+    head, _, last = base.rpartition("/")
+    for operation in operations:
+        path = plain(operation.path)
+        if operation.method == "GET":
+            continue
+        if path == base:
+            yield operation, ""
+            continue
+        before, after = path.startswith((base + "/", base + ":")), path.rpartition("/")
+        word = path[len(base) + 1 :] if before else after[0].removeprefix(head).strip("/")
+        if before or (after[2] == last and path.startswith(head)):
+            matched = _PATH.fullmatch(word)
+            if matched:
+                yield operation, (matched["a"] or matched["b"] or "").lower()
+
+
+def _purpose(operation: Operation, action: str) -> Literal["create", "update", "delete"]:
+    if action in {"delete", "remove", "destroy"} or operation.method == "DELETE":
+        return "delete"
+    if action in {"update", "patch", "change", "edit"} or operation.method in {"PUT", "PATCH"}:
+        return "update"
+    return "create"
+
+
+def _understood(resource: Resource, operation: Operation, action: str) -> Iterator[Bulk]:
+    purpose = _purpose(operation, action)
+    said = " ".join([operation.summary, operation.description, *(each.description for each in operation.responses)])
+    documented = {each.status for each in operation.responses}
+    atomic = True if _ATOMIC.search(said) else (False if _EACH.search(said) or "207" in documented else None)
+    for media in operation.body.content if operation.body else ():
+        if media.name in LINES and purpose == "create":
+            why = Reason(f"{operation} takes newline-delimited JSON", "stated")
+            yield Bulk(purpose, operation, "lines", atomic=atomic, media_type=media.name, reason=why)
+            return
+        if not media.name.endswith("json"):
+            continue
+        for name, array in _arrays(media.schema, resource):
+            shape = shape_of(array)
+            words = shape.keywords
+            keys = purpose == "delete" and _are_keys(shape_of(shape.item), resource)
+            if purpose != "delete" and not shape_of(shape.item).is_object:
+                continue
+            why = Reason(f"{operation} takes an array" + (f" under {name}" if name else ""), "stated")
+            yield Bulk(
+                purpose,
+                operation,
+                "wrapped" if name else "array",
+                name,
+                keys=keys,
+                atomic=atomic,
+                least=int(words.get("minItems") or 0),
+                largest=int(words["maxItems"]) if isinstance(words.get("maxItems"), int) else None,
+                media_type=media.name,
+                reason=why,
+            )
+            return
+    filtered = _filters(operation, resource)
+    if purpose == "delete" and len(filtered) < 2 and not (operation.body and operation.body.content):
+        parameter = _key_list(operation, resource)
+        if parameter is not None:
+            words = shape_of(parameter.schema).keywords
+            joined = parameter.explode if shape_of(parameter.schema).is_array else False
+            why = Reason(f"{operation} takes keys in {parameter.name}", "likely")
+            most = int(words["maxItems"]) if isinstance(words.get("maxItems"), int) else None
+            separator = None if joined else ","
+            yield Bulk(purpose, operation, "query", parameter.name, separator, True, atomic, 1, most, reason=why)
+            return
+    if filtered and purpose in {"update", "delete"} and plain(operation.path) == plain(resource.collection or ""):
+        why = Reason(f"{operation} takes the list's {filtered[0]}", "likely")
+        yield Bulk("filtered update" if purpose == "update" else "filtered delete", operation, "filter", reason=why)
+
+
+def _arrays(schema: Node | None, resource: Resource) -> Iterator[tuple[str, Node]]:
+    """The arrays that a body is, or holds as its only one, with the name of the member."""
+    for node in _alternatives(schema):
+        shape = shape_of(node)
+        if shape.is_array and shape.item is not None and not shape.properties:
+            yield "", node
+        elif shape.properties:
+            members = {name: shape_of(each) for name, each in shape.properties.items()}
+            arrays = [name for name, each in members.items() if each.is_array and each.item is not None]
+            rows = {each.name for each in resource.fields} & set(shape.properties)
+            if len(arrays) == 1 and len(rows) <= len(shape.properties) // 2 and arrays[0] not in rows:
+                yield arrays[0], shape.properties[arrays[0]]
+
+
+def _alternatives(schema: Node | None) -> Iterator[Node]:
+    """A schema, or each of its alternatives."""
+    if schema is None:
+        return
+    try:
+        node = schema.resolved()
+    except Unresolved:
+        return
+    choices = [
+        each
+        for word in ("oneOf", "anyOf")
+        if isinstance(node.raw(word), list)
+        for _, each in node.child(word).children()
+    ]
+    yield from choices or [node]
+
+
+def _are_keys(item: Shape, resource: Resource) -> bool:
+    """Whether the items of an array are keys: plain values, or objects of the key alone."""
+    names = set(resource.key.fields) if resource.key else set()
+    return (bool(item.types & {"integer", "string"}) and not item.properties) or (
+        bool(names) and set(item.properties) == names
+    )
+
+
+def _key_list(operation: Operation, resource: Resource) -> Parameter | None:
+    """The query parameter that takes several keys."""
+    key = resource.key.fields[0] if resource.key and len(resource.key.fields) == 1 else "id"
+    names = {"ids", "keys", normal(key), normal(key) + "s", normal(key) + "in", normal(key) + "list", "idlist"}
+    for each in operation.parameters:
+        shape = shape_of(each.schema)
+        several = shape.is_array or re.search(
+            r"\b(?:comma|separated|several|list of|joined|multiple)\b", each.description
+        )
+        if each.location == "query" and normal(each.name) in names and several:
+            return each
+    return None
+
+
+def _filters(operation: Operation, resource: Resource) -> Sequence[str]:
+    """The parameters of an operation that a list's filters have too."""
+    listing = resource.operations.get("list")
+    if listing is None or not resource.queries.filterings:
+        return []
+    known: Mapping[str, Parameter] = {each.name: each for each in listing.parameters if each.location == "query"}
+    paging = {resource.paging.limit, resource.paging.position, resource.paging.cursor}
+    return [
+        each.name
+        for each in operation.parameters
+        if each.location == "query" and each.name in known and each.name not in paging
+    ]

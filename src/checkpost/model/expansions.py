@@ -1,0 +1,172 @@
+"""Rows inside rows: what is shown along with a row, and what can be made along with it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+
+from checkpost.contract.contract import Parameter
+from checkpost.contract.node import Node, Unresolved
+from checkpost.model.field import Field, Reason
+from checkpost.model.paths import normal, singular
+from checkpost.model.queries import choices_of, separator_of
+from checkpost.model.relation import Expanded, Expansion
+from checkpost.model.resource import Resource
+from checkpost.model.shape import shape_of
+
+_WORDS = (
+    "expand", "expands", "expansion", "include", "includes", "embed", "embeds", "with", "populate", "preload",
+    "relations", "related", "includerelated", "withrelated", "withrelations", "join", "joins", "resolve", "load",
+)  # fmt: skip
+_ENDINGS = ("id", "key", "uuid", "ref", "code", "fk", "number")
+
+
+def with_expansions(resource: Resource, others: Mapping[str, Resource]) -> Resource:
+    """The resource with the members of its rows and records that hold other rows told apart from its fields."""
+    parameters = _parameters(resource)
+    shape = shape_of(resource.row)
+    embedded, nested = [], []
+    for field in resource.fields:
+        found = _member(field, resource, others)
+        if found is None:
+            continue
+        if field.name in shape.properties and not field.created:
+            always = not parameters or field.name in shape.required
+            embedded.append(replace(found, always=always))
+        elif field.created and not field.required and found.via is not None and found.through is None and found.many:
+            nested.append(found)
+    expansion = _expansion(resource, parameters, embedded)
+    if expansion is not None:
+        known = {each.name for each in embedded}
+        for name in expansion.choices:
+            if name not in known and "." not in name and "/" not in name:
+                embedded += _by_name(name, resource, others)
+    apart = {each.name for each in (*embedded, *nested)}
+    fields = tuple(each for each in resource.fields if each.name not in apart)
+    return replace(resource, fields=fields, expansion=expansion, embedded=tuple(embedded), nested=tuple(nested))
+
+
+def _parameters(resource: Resource) -> dict[str, Parameter]:
+    """The parameter that asks for related rows, by the operation that takes it."""
+    found = {}
+    for purpose in ("list", "read"):
+        operation = resource.operations.get(purpose)
+        for each in operation.parameters if operation else ():
+            plain = not shape_of(each.schema).types & {"integer", "number", "boolean"}
+            if each.location == "query" and normal(each.name) in _WORDS and plain:
+                found[purpose] = each
+    return found
+
+
+def _expansion(resource: Resource, parameters: Mapping[str, Parameter], embedded: list[Expanded]) -> Expansion | None:
+    if not parameters:
+        return None
+    parameter = next(iter(parameters.values()))
+    choices = tuple(choices_of(parameter))
+    why = Reason(f"{parameter.name} takes names of what belongs to a row", "stated" if choices else "likely")
+    return Expansion(parameter.name, separator_of(parameter), choices, tuple(parameters), why)
+
+
+def stem(name: str) -> str:
+    """The name of a reference without what says that it is a key: ``species_id`` refers to a ``species``."""
+    plain = normal(name)
+    for ending in _ENDINGS:
+        if plain.endswith(ending) and len(plain) > len(ending):
+            return plain[: -len(ending)]
+    return plain
+
+
+def _names(resource: Resource) -> set[str]:
+    return {normal(resource.name), normal(singular(resource.name))}
+
+
+def _member(field: Field, resource: Resource, others: Mapping[str, Resource]) -> Expanded | None:
+    """What a member of a row or record holds, if it is rows of another resource."""
+    shape = shape_of(field.node)
+    many = shape.is_array and shape.item is not None
+    inside = shape.item if many else field.node
+    if not shape_of(inside).properties:
+        return None
+    for other in others.values():
+        if _same_schema(inside, other.row) or _alike(field.name, inside, other, resource):
+            return _related(field.name, many, resource, other, others, "its schema is that of rows of " + other.name)
+    return None
+
+
+def _by_name(name: str, resource: Resource, others: Mapping[str, Resource]) -> Iterator[Expanded]:
+    """What a name that can be expanded stands for, where the schema of rows does not tell."""
+    for relation in resource.relations:
+        if stem(relation.field) == normal(name) or normal(name) in _names(others[relation.resource]):
+            found = _related(
+                name, False, resource, others[relation.resource], others, "the name is that of a reference"
+            )
+            yield replace(found, via=relation.field)
+            return
+    for other in others.values():
+        if normal(name) in _names(other) and other is not resource:
+            found = _related(name, True, resource, other, others, f"the name is that of {other.name}")
+            if found.via is not None:
+                yield found
+            return
+
+
+def _alternative(node: Node | None) -> Node | None:
+    """What a node refers to; of alternatives, the only one beside null."""
+    if node is None:
+        return None
+    try:
+        node = node.resolved()
+        for word in ("oneOf", "anyOf", "allOf"):
+            if isinstance(node.raw(word), list):
+                parts = [each for _, each in node.child(word).children() if each.raw("type") != "null"]
+                return _alternative(parts[0]) if len(parts) == 1 else node
+    except Unresolved:
+        return None
+    return node
+
+
+def _same_schema(node: Node | None, row: Node | None) -> bool:
+    one, other = _alternative(node), _alternative(row)
+    return one is not None and other is not None and bool(one.pointer) and one.uri == other.uri
+
+
+def _alike(name: str, node: Node | None, other: Resource, resource: Resource) -> bool:
+    """Whether an object has the name of another resource, or of a reference to it, and mostly its fields."""
+    members = set(shape_of(node).properties)
+    shared = members & {each.name for each in other.fields}
+    called = normal(name) in _names(other) or any(
+        each.resource == other.name and stem(each.field) == normal(name) for each in resource.relations
+    )
+    return called and len(shared) >= min(2, len(members)) and 2 * len(shared) >= len(members)
+
+
+def _related(
+    name: str, many: bool, resource: Resource, other: Resource, others: Mapping[str, Resource], why: str
+) -> Expanded:
+    via, through, far = connection(resource, other, others, name) if many else (_own(resource, other, name), None, None)
+    return Expanded(name, other.name, many, via, through, far, False, Reason(why, "likely"))
+
+
+def _own(resource: Resource, other: Resource, name: str) -> str | None:
+    """The field of a row that refers to the one row."""
+    fields = [each.field for each in resource.relations if each.resource == other.name]
+    named = [each for each in fields if stem(each) == normal(name)]
+    return (named or (fields if len(fields) == 1 else [None]))[0]  # type: ignore[list-item]
+
+
+def connection(
+    resource: Resource, other: Resource, others: Mapping[str, Resource], name: str = ""
+) -> tuple[str | None, str | None, str | None]:
+    """How many rows of another resource belong to a row: by their field, or through a resource between."""
+    fields = [each.field for each in other.relations if each.resource == resource.name]
+    named = [each for each in fields if stem(each) in _names(resource)]
+    if len(fields) == 1 or len(named) == 1:
+        return (named or fields)[0], None, None
+    if fields:
+        return None, None, None
+    for between in others.values():
+        near = [each.field for each in between.relations if each.resource == resource.name]
+        far = [each.field for each in between.relations if each.resource == other.name]
+        if len(near) == len(far) == 1 and between not in (resource, other):
+            return near[0], between.name, far[0]
+    return None, None, None

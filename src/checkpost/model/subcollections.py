@@ -1,0 +1,105 @@
+"""Lists under an item: which rows of which resource they hold, and why those."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import replace
+
+from checkpost.contract.contract import Operation
+from checkpost.model.expansions import connection
+from checkpost.model.field import Field, Reason
+from checkpost.model.paths import PARAMETER, normal, plain, singular
+from checkpost.model.resource import Resource, Subcollection, is_json_type
+from checkpost.model.shape import shape_of
+
+#: Builds a resource from what stands at one path, as for a collection of its own.
+View = Callable[[str, str], Resource | None]
+
+
+def subcollections_of(
+    resource: Resource, others: Mapping[str, Resource], operations: Iterable[Operation], view: View
+) -> Iterator[Subcollection]:
+    """What the contract lists under an item of a resource."""
+    if resource.item is None:
+        return
+    base = _shape(resource.item)
+    by_path: dict[str, dict[str, Operation]] = {}
+    for operation in operations:
+        by_path.setdefault(operation.path, {})[operation.method] = operation
+    for path, methods in by_path.items():
+        rest = plain(path).rpartition("/")
+        if _shape(rest[0]) != base or "{" in rest[2] or "GET" not in methods:
+            continue
+        seen = view(f"{resource.name}/{rest[2]}", path)
+        child = _child(rest[2], seen, others) if seen is not None else None
+        if seen is None or child is None:
+            continue
+        yield _understood(resource, child, rest[2], seen, others, by_path, path)
+
+
+def _shape(path: str) -> str:
+    return PARAMETER.sub("{}", plain(path))
+
+
+def _child(word: str, seen: Resource, others: Mapping[str, Resource]) -> Resource | None:
+    """The resource whose rows a list shows: by the list's name, else by its fields."""
+    names = {each.name for each in seen.fields}
+    for other in others.values():
+        own = {each.name for each in other.fields}
+        if normal(word) in {normal(other.name), normal(singular(other.name))} and (not names or names & own):
+            return other
+    alike = [other for other in others.values() if names and {each.name for each in other.fields} == names]
+    return alike[0] if len(alike) == 1 else None
+
+
+def _understood(
+    resource: Resource,
+    child: Resource,
+    word: str,
+    seen: Resource,
+    others: Mapping[str, Resource],
+    by_path: Mapping[str, Mapping[str, Operation]],
+    path: str,
+) -> Subcollection:
+    many = seen.envelope.rows is not None
+    if many:
+        via, through, far = connection(resource, child, others)
+    else:
+        own = [each.field for each in resource.relations if each.resource == child.name]
+        via, through, far = (own[0] if len(own) == 1 else None), None, None
+    view = replace(seen, key=child.key, relations=child.relations, fields=_fields(seen, child))
+    if not many:
+        view = replace(view, operations={"read": seen.operations["list"]}, collection=None, item=path)
+    link, unlink, linked_by = _links(path, by_path, view) if many else (None, None, "")
+    if linked_by:
+        view = replace(view, operations={"list": view.operations["list"]})
+    how = f"by {via}" if via and not through else (f"through {through}" if through else "by what is not known")
+    why = Reason(f"{path} shows {child.name}, {how}", "stated" if via else "guess")
+    return Subcollection(path, child.name, many, via, through, far, view, link, unlink, linked_by, why)
+
+
+def _fields(seen: Resource, child: Resource) -> tuple[Field, ...]:
+    """The fields of the list, with what is known of the resource's own."""
+    own = {each.name: each for each in child.fields}
+    return tuple(own.get(each.name, each) for each in seen.fields) or child.fields
+
+
+def _links(
+    path: str, by_path: Mapping[str, Mapping[str, Operation]], view: Resource
+) -> tuple[Operation | None, Operation | None, str]:
+    """What brings rows together and apart, and the member of link's body that takes the other key."""
+    pattern = re.compile(re.escape(plain(path)) + r"/\{[^}/]+\}/?")
+    for other, methods in by_path.items():
+        if pattern.fullmatch(other):
+            link = methods.get("PUT") or methods.get("POST")
+            if link is not None and link.body is not None and link.body.required:
+                link = None
+            return link, methods.get("DELETE"), ""
+    post = by_path[path].get("POST")
+    bodies = [each.schema for each in (post.body.content if post and post.body else ()) if is_json_type(each.name)]
+    members = shape_of(bodies[0]).properties if bodies else {}
+    keys = [name for name in members if re.search(r"(?:id|key|code|uuid)$", name, re.I)]
+    if len(members) == 1 and len(keys) == 1 and len(view.fields) > 1:
+        return post, None, keys[0]
+    return None, None, ""
