@@ -20,6 +20,8 @@ from checkpost.wire.listing import Asked, Key, Row
 #: Members that hold what is expanded, where it does not stand in the row itself.
 _BESIDE = ("_embedded", "_expanded", "expand", "_expand", "relations", "_related")
 _MOST_DEEP = 3
+#: An API may show a few of many rows, and say so nowhere.
+_CUT = "An expansion leaves out rows that belong to the row"
 
 
 @dataclass(frozen=True)
@@ -97,7 +99,7 @@ def _fault(
         surplus, missing = set(keys) - wanted, wanted - set(keys)
         if known.whole and (surplus or missing or len(keys) != len(set(keys))):
             return (
-                "An expansion does not hold the rows that belong to the row",
+                "An expansion holds rows that do not belong to the row" if surplus or not missing else _CUT,
                 f"{len(wanted)} rows of {target.name}",
                 f"{len(keys)}: {len(surplus)} too many, {len(missing)} missing",
             )
@@ -213,7 +215,7 @@ async def _expanded(case: Case, each: Expanded, target: Resource, known: Known, 
         if fault is not None:
             title, expected, observed = fault
             return case.finding(
-                "error",
+                "warning" if title == _CUT else "error",
                 "contract" if each.reason.certainty == "stated" or each.always else "expectation",
                 title,
                 f"{expected}, for the row {key_text(own)}",

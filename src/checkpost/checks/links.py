@@ -129,7 +129,8 @@ async def row_links(case: Case) -> AsyncIterator[Finding]:
     failed: set[str] = set()
     base = case.client.url(case.operation("list"))
     for key, row in picked[:_MOST_ROWS]:
-        for name, href in links_in(row).items():
+        ending = "/".join([(case.resource.collection or "").rpartition("/")[2], *map(str, key)])
+        for name, href in links_in(row, ending).items():
             if name in failed:
                 continue
             relation = next((each for each in case.resource.relations if stem(each.field) == normal(name)), None)
@@ -188,8 +189,9 @@ def _other_values(case: Case, answer: Answer, row: Mapping[str, Any]) -> str:
     return f"a row with {wrong[0]} = {shown[wrong[0]]!r}" if wrong and shown else ""
 
 
-def links_in(row: Mapping[str, Any]) -> dict[str, str | None]:
-    """The links that a row holds, by name; None for one that is null."""
+def links_in(row: Mapping[str, Any], ending: str) -> dict[str, str | None]:
+    """The links that a row holds, by name; None for one that is null. ``ending`` is how the path of the row
+    itself ends."""
     found: dict[str, str | None] = {}
     holder = next((row[name] for name in _HOLDERS if isinstance(row.get(name), dict | list)), None)
     if isinstance(holder, list):
@@ -199,6 +201,9 @@ def links_in(row: Mapping[str, Any]) -> dict[str, str | None]:
         if href is None or isinstance(href, str):
             found[name] = href
     for name, value in row.items():
-        if normal(name) in _SELVES and isinstance(value, str) and re.match(r"https?://|/", value):
+        if normal(name) not in _SELVES or not isinstance(value, str) or not re.match(r"https?://|/", value):
+            continue
+        # a plain "url" may lead anywhere, unless it ends like the path of an item
+        if name not in {"url", "uri"} or (len(ending) > 1 and urlsplit(value).path.rstrip("/").endswith(ending)):
             found.setdefault("self", value)
     return found

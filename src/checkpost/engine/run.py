@@ -41,7 +41,7 @@ def _own_fault(error: Exception) -> str:
     return f"Check Post itself failed here ({type(error).__name__}: {error}; {where}); please report it"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)  # asyncio would write a whole run out where it hands signals back
 class Result:
     """All that a run has found out. ``left`` names rows that could not be removed."""
 

@@ -18,6 +18,8 @@ _WORDS = (
     "expand", "expands", "expansion", "include", "includes", "embed", "embeds", "with", "populate", "preload",
     "relations", "related", "includerelated", "withrelated", "withrelations", "join", "joins", "resolve", "load",
 )  # fmt: skip
+#: More fields than this, and a table has a meaning of its own.
+_MOST_BETWEEN = 5
 _ENDINGS = ("id", "key", "uuid", "ref", "code", "fk", "number")
 
 
@@ -164,9 +166,17 @@ def connection(
         return (named or fields)[0], None, None
     if fields:
         return None, None, None
-    for between in others.values():
-        near = [each.field for each in between.relations if each.resource == resource.name]
-        far = [each.field for each in between.relations if each.resource == other.name]
-        if len(near) == len(far) == 1 and between not in (resource, other):
-            return near[0], between.name, far[0]
+    through = [
+        (between.name, near[0], far[0], {near[0], far[0]} == set(between.key.fields if between.key else ()))
+        for between in others.values()
+        if between is not resource and between is not other
+        for near in [[each.field for each in between.relations if each.resource == resource.name]]
+        for far in [[each.field for each in between.relations if each.resource == other.name]]
+        if len(near) == len(far) == 1
+    ]
+    # a table that does nothing but bring the two together, or at least the only one that does it at all
+    surest = [each for each in through if each[3]] or (through if len(through) == 1 else [])
+    if len(surest) == 1 and (surest[0][3] or len(others[surest[0][0]].fields) <= _MOST_BETWEEN):
+        between, near_field, far_field, _ = surest[0]
+        return near_field, between, far_field
     return None, None, None

@@ -14,6 +14,10 @@ if TYPE_CHECKING:
     from checkpost.wire.client import Client
 
 
+#: No system takes a longer argument than this; longer bodies are written behind the command.
+_LONGEST = 100_000
+
+
 def _double_quoted(text: str, credential: Credential) -> str:
     """A template with ``${NAME}`` in double quotes, everything else in it taken literally."""
     plain = text.replace("\\", "\\\\").replace('"', '\\"').replace("`", "\\`")
@@ -43,9 +47,12 @@ def curl(request: Request, role: Role | None, url: str | None = None, show_heade
             if credential.where == "header":
                 scheme = credential.template.partition(" ")[0] if " " in credential.template else ""
                 words += ["-H", shlex.quote(f"{credential.name}: {scheme} damaged".replace(":  ", ": "))]
-    if request.body is not None:
-        words += ["--data-binary", shlex.quote(request.body.decode("utf-8", "replace"))]
-    return " ".join(words)
+    if request.body is None:
+        return " ".join(words)
+    text = request.body.decode("utf-8", "replace")
+    if len(text) > _LONGEST:
+        return " ".join([*words, "--data-binary", "@-"]) + f" <<'BODY'\n{text}\nBODY"
+    return " ".join([*words, "--data-binary", shlex.quote(text)])
 
 
 _PLACE = "CHECKPOST-KEY"

@@ -8,8 +8,11 @@ from checkpost.demo.api import TableApi
 from checkpost.demo.defects import (  # noqa: F401
     access,
     aggregate,
+    bulk,
+    concurrency,
     create,
     delete,
+    expand,
     filter,
     page,
     read,
@@ -17,6 +20,7 @@ from checkpost.demo.defects import (  # noqa: F401
     rules,
     shape,
     sort,
+    sublist,
     update,
     values,
 )
