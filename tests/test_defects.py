@@ -61,6 +61,8 @@ def rounds() -> list[list[Defect]]:
     whole group."""
     by_table: dict[tuple[str, str, str], list[Defect]] = defaultdict(list)
     for defect in DEFECTS.values():
+        if defect.family == "hold":
+            continue  # they need a new start: tests/test_hold.py
         by_table[defect.spelling, kind_of(defect), defect.table].append(defect)
     return [
         [each for each in group if each]

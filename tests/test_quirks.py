@@ -329,7 +329,7 @@ class Leaky(Library):
     extra = "row_version"
 
     def shown(self, book: Json) -> Json:
-        return {**super().shown(book), self.extra: "x", "_links": {"self": "/"}}
+        return {**super().shown(book), self.extra: "x", "_links": {"self": f"/api/books/{book['id']}"}}
 
 
 class Partial(Library):

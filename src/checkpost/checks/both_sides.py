@@ -102,7 +102,12 @@ async def _moved(case: Case, other: Case, sub: Subcollection, first: Own, second
         yield wrong("A row is listed under a row that it does not belong to", "an empty list", [made, elsewhere])
         return
     field = other.fields[sub.via]
-    if field.updated and "update" in other.resource.operations and there is not None:
+    if (
+        field.updated
+        and field.name not in other.state.unchangeable
+        and "update" in other.resource.operations
+        and there is not None
+    ):
         change = await other.send("update", "moving a row to another one", key=key, record={sub.via: second.key[0]})
         _, row = await other.row_now(key)
         if change.answer.ok and same(field, second.key[0], row.get(sub.via)):

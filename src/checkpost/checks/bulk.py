@@ -173,7 +173,13 @@ async def _with_bad(case: Case) -> list[tuple[str, list[dict[str, Any]], int]]:
         broken = breaks(case.resource, "create", record, schema, world.contract, world.validators, case.values)
     preferred = ("required", "enum", "pattern", "minimum", "maximum", "maxLength", "minLength", "type")
     usable = sorted(
-        (each for each in broken if each.keyword in preferred and each.field in case.fields),
+        (
+            each
+            for each in broken
+            if each.keyword in preferred
+            and each.field in case.fields
+            and (each.field, each.keyword) not in case.state.unenforced
+        ),
         key=lambda each: preferred.index(each.keyword),
     )
     for each in {each.keyword == "required": each for each in reversed(usable)}.values():
@@ -181,12 +187,18 @@ async def _with_bad(case: Case) -> list[tuple[str, list[dict[str, Any]], int]]:
         records[1] = dict(each.apply(records[1]))
         found.append((f"one bad row among three ({situation(each)})", records, 1))
     unique = unique_field(case)
-    if unique is not None:
+    if unique is not None and not twice_taken(case):
         records = await _records(case, 3)
         records[2] = {**records[2], unique.name: records[0].get(unique.name)}
         if records[0].get(unique.name) is not None:
             found.append((f"two rows of three with the same {unique.name}", records, 2))
     return found
+
+
+def twice_taken(case: Case) -> bool:
+    """Whether a second row with the same unique value is known to be taken even alone."""
+    known = case.world.findings.by_key.values()
+    return any(each.check == "create.unique" and each.resource == case.resource.name for each in known)
 
 
 def unique_field(case: Case) -> Field | None:
@@ -347,7 +359,10 @@ async def _changes(case: Case, bulk: Bulk, rows: Sequence[Own]) -> tuple[str, li
     fields = [
         each
         for each in case.resource.writable("update" if case.has("update") else "replace")
-        if each.name not in names and case.resource.relation(each.name) is None and each.shown
+        if each.name not in names
+        and case.resource.relation(each.name) is None
+        and each.shown
+        and each.name not in case.state.unchangeable
     ]
     chosen = sorted(fields, key=lambda each: (each.kind not in {"text", "number"}, each.unique, each.type == "boolean"))
     for field in chosen:
@@ -545,7 +560,8 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
 async def _is_there(case: Case, key: Key) -> bool:
     if case.has("read"):
         exchange, row = await case.read(key, "a row that may be gone")
-        return row is not None or exchange.answer.status not in {404, 410}
+        if row is not None or exchange.answer.status in {404, 410}:
+            return row is not None
     return key in (await case.listing()).by_key
 
 
@@ -628,7 +644,8 @@ async def _by(case: Case, bulk: Bulk, asked: Asked, rows: Sequence[Own], before:
     values: dict[str, Any] = {}
     if not removes:
         for field in case.resource.writable("update"):
-            free = case.resource.relation(field.name) is None and not field.unique and field.shown and field.kind
+            free = case.resource.relation(field.name) is None and not field.unique and field.shown and bool(field.kind)
+            free = free and field.name not in case.state.unchangeable
             if free and not any(field.name in name for name in used) and field.name not in str(asked.pairs):
                 value = await case.value(field)
                 if value is not MISSING and value is not None:

@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import AsyncIterator
 from typing import Any
 
-from checkpost.checks.bulk import unique_field
+from checkpost.checks.bulk import twice_taken, unique_field
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Blocked, Skipped, check
@@ -28,7 +28,7 @@ async def one_of_many(case: Case) -> AsyncIterator[Finding]:
     field = unique_field(case)
     if field is None:
         raise Skipped("nothing says that one of its fields is unique")
-    if any(each.check == "create.unique" and each.resource == case.resource.name for each in _known(case)):
+    if twice_taken(case):
         raise Skipped("a second row with the same unique value is taken even alone")
     records = [await case.record() for _ in range(_AT_ONCE)]
     value = records[0].get(field.name)
@@ -68,6 +68,7 @@ def _changeable(case: Case) -> list[Field]:
         and each.shown
         and each.kind
         and each.name not in case.resource.values
+        and each.name not in case.state.unchangeable
     ]
 
 

@@ -13,6 +13,7 @@ from checkpost.checks import (
     errors,
     expand,
     filter,
+    hold,
     large,
     links,
     page,
@@ -29,7 +30,7 @@ from checkpost.checks.registry import CHECKS, Check
 #: The families in an engineer's order, and before them the checks that the others build on.
 _MODULES = (
     *(read, create, delete, access, update, replace, page, filter, sort, large, select, aggregate, errors),
-    *(bulk, concurrency, sublist, expand, links, relate, both_sides),
+    *(bulk, concurrency, sublist, expand, links, relate, both_sides, hold),
 )
 _GATES = ("read.list", "create.stored", "delete.gone")
 

@@ -34,6 +34,10 @@ FAMILIES = (
 )
 
 
+#: The family of rows that outlive a run: only where it is asked for.
+HOLD = "hold"
+
+
 class Skipped(Exception):
     """The question does not arise here, or may not be asked; the message says why."""
 

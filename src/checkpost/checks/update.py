@@ -85,6 +85,7 @@ def judge_change(
     ]
     if lost:
         name = lost[0]
+        case.state.unchangeable.update(lost)
         found.append(
             case.finding(
                 "error",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
@@ -20,7 +20,7 @@ from checkpost.profile.credentials import Role
 from checkpost.values.plain import Values
 from checkpost.wire.client import Client
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.journal import Journal
+from checkpost.wire.journal import Entry, Journal
 from checkpost.wire.listing import Key, Listing
 from checkpost.wire.session import Session
 
@@ -55,6 +55,10 @@ class State:
     filtering: Filtering | None = None
     sorting: Sorting | None = None
     misfiltered: set[tuple[str, str]] = field(default_factory=set)
+    #: Fields that an update does not change, and rules of records that are not enforced (field and keyword):
+    #: told once, and not again by checks that build on them.
+    unchangeable: set[str] = field(default_factory=set)
+    unenforced: set[tuple[str, str]] = field(default_factory=set)
     #: Why requests with many rows, or removals of many, are left alone.
     many_refused: str = ""
     many_kept: str = ""
@@ -85,6 +89,9 @@ class World:
     parents: dict[str, asyncio.Lock] = field(default_factory=dict)
     #: Whether a thousand rows have been sent at once already.
     large_done: bool = False
+    #: How many rows are left on purpose, and those that an earlier run has left.
+    held: int = 0
+    waiting: Sequence[Entry] = ()
 
     @property
     def most_rows(self) -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
     from checkpost.engine.plan import Planned
     from checkpost.engine.run import Result
     from checkpost.engine.target import Target
+    from checkpost.wire.journal import Entry
 
 Json = dict[str, Any]
 
@@ -41,6 +43,12 @@ Json = dict[str, Any]
     metavar="FILE",
     help="Write a report; the ending names the format: .json.",
 )
+@click.option("--hold", is_flag=True, help="Leave some rows behind, for --verify-held.")
+@click.option(
+    "--verify-held",
+    is_flag=True,
+    help="Only look whether the rows of an earlier --hold are as they were, and remove them.",
+)
 @click.option(
     "--fail-on",
     type=click.Choice(["error", "warning", "note", "never"]),
@@ -63,6 +71,8 @@ def run(
     timeout: float,
     most_rows: int,
     reports: tuple[Path, ...],
+    hold: bool,
+    verify_held: bool,
     fail_on: str,
 ) -> None:
     """Run the checks of CONTRACT (or of the profile's contract) against a live API.
@@ -79,8 +89,14 @@ def run(
     profile = profile_of(contract, profile_file, base_url, role, allow_writes)
     target = aim(profile, read_only, timeout, credentials)
     check_resources(resources, [resource.name for resource in target.model.resources])
-    planned = plan(target.model, families, resources, target.no_writes)
-    result = carry_out(target, planned, Limits(timeout, concurrency, most_rows), seed)
+    limits = Limits(timeout, concurrency, most_rows)
+    if hold and verify_held:
+        raise CheckPostError("--hold and --verify-held are two runs: hold first, verify when the API is up again.")
+    if verify_held:
+        result = verify(target, resources, limits, seed)
+    else:
+        holding: Any = "hold.left" if hold else ""
+        result = carry_out(target, plan(target.model, families, resources, target.no_writes, holding), limits, seed)
     document = keep(result, reports)
     show(document)
     sys.exit(exit_status(document, fail_on))
@@ -95,7 +111,40 @@ def check_reports(reports: tuple[Path, ...]) -> None:
             raise CheckPostError(f"{report}: the folder of the report does not exist.")
 
 
-def carry_out(target: Target, planned: list[Planned], limits: Any, seed: int) -> Result:
+def verify(target: Target, resources: tuple[str, ...], limits: Any, seed: int) -> Result:
+    """Look at the rows that earlier runs have left at this API, and remove them. Raises CheckPostError."""
+    import asyncio
+    from dataclasses import replace
+
+    from checkpost.engine.leftover import swept
+    from checkpost.engine.plan import plan
+    from checkpost.wire.journal import journals, read_journal
+
+    folder = target.profile.folder
+    held = [
+        each for each in map(read_journal, journals(folder)) if any(entry.held is not None for entry in each.entries)
+    ]
+    here = [each for each in held if each.heading.get("base_url") == target.base_url and not each.running]
+    if not here:
+        others = ", ".join(sorted({str(each.heading.get("base_url")) for each in held}))
+        there = f"; rows are held at {others}" if others else ""
+        raise CheckPostError(f"No rows are held at {target.base_url}{there}. checkpost run --hold leaves some there.")
+    waiting = [entry for each in here for entry in each.entries if entry.held is not None]
+    planned = plan(target.model, (), resources, target.no_writes, "hold.kept")
+    result = carry_out(target, planned, limits, seed, waiting)
+    if target.no_writes:
+        click.echo(f"The held rows stay: {target.no_writes}.", err=True)
+        return result
+    left: list[str] = []
+    for each in here:
+        left_here = asyncio.run(swept(each, each.entries, folder, limits.timeout))
+        left += left_here
+        if not left_here:
+            each.path.unlink()
+    return replace(result, left=tuple(left))
+
+
+def carry_out(target: Target, planned: list[Planned], limits: Any, seed: int, waiting: Sequence[Entry] = ()) -> Result:
     """Run the checks with a progress bar on a terminal; an interrupt ends them early, rows removed."""
     import asyncio
     import signal
@@ -118,7 +167,7 @@ def carry_out(target: Target, planned: list[Planned], limits: Any, seed: int) ->
             except (NotImplementedError, RuntimeError):  # not on this system, or not on the main thread
                 break
         with _progress(len(planned)) as advance:
-            return await run_checks(target, planned, limits, seed, advance, stop)
+            return await run_checks(target, planned, limits, seed, advance, stop, waiting)
 
     try:
         return asyncio.run(work())

@@ -4,15 +4,11 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
 from checkpost.commands.options import PROFILE_NAME
 from checkpost.errors import CLEAN, NOT_COMPLETED, CheckPostError
-
-if TYPE_CHECKING:
-    from checkpost.wire.journal import Leftover
 
 
 @click.command()
@@ -24,12 +20,16 @@ if TYPE_CHECKING:
     help="The profile beside which the journals are.",
 )
 @click.option("--list", "listing", is_flag=True, help="Only list what may have been left.")
+@click.option("--held", is_flag=True, help="Remove rows too that a run has left on purpose.")
 @click.option("--timeout", type=click.FloatRange(0.1), default=10.0, show_default=True, help="Seconds for one request.")
-def sweep(profile_file: Path | None, listing: bool, timeout: float) -> None:
+def sweep(profile_file: Path | None, listing: bool, held: bool, timeout: float) -> None:
     """Remove the rows that runs made and, after a crash, could not remove.
 
     Only rows that a run's journal explains are touched; a row that was there before it never is.
     """
+    import asyncio
+
+    from checkpost.engine.leftover import swept
     from checkpost.wire.journal import journals, read_journal
 
     folder = (profile_file or Path(PROFILE_NAME)).parent
@@ -47,56 +47,23 @@ def sweep(profile_file: Path | None, listing: bool, timeout: float) -> None:
             click.echo(f"{path.name}: {len(leftover.entries)} rows may be left at {leftover.heading.get('base_url')}")
             for entry in leftover.entries:
                 key = "/".join(map(str, entry.key)) if entry.key else "key unknown"
-                click.echo(f"  {entry.resource} {key}")
+                click.echo(f"  {entry.resource} {key}" + (" (held)" if entry.held is not None else ""))
             continue
         if not leftover.heading:
             raise CheckPostError(f"{path}: the journal has no heading; remove it if its run sent nothing.")
-        left = _swept(leftover, folder, timeout)
-        removed = len(leftover.entries) - len(left)
+        waiting = [entry for entry in leftover.entries if held or entry.held is None]
+        kept = len(leftover.entries) - len(waiting)
+        left = asyncio.run(swept(leftover, waiting, folder, timeout)) if waiting else []
+        removed = len(waiting) - len(left)
         if left:
             status = NOT_COMPLETED
             click.echo(f"{path.name}: {len(left)} rows could not be removed: {', '.join(left[:8])}", err=True)
+        elif kept:
+            click.echo(
+                f"{path.name}: {kept} rows are held; checkpost run --verify-held looks at them and removes them, "
+                "checkpost sweep --held removes them unseen."
+            )
         else:
             path.unlink()
             click.echo(f"{path.name}: nothing is left ({removed} entries settled).")
     sys.exit(status)
-
-
-def _swept(leftover: Leftover, folder: Path, timeout: float) -> list[str]:
-    """Remove what a journal names; the names of what is left."""
-    import asyncio
-
-    from checkpost.contract.reader import read_contract
-    from checkpost.model.infer import infer
-    from checkpost.profile.credentials import Credential, Role
-    from checkpost.profile.profile import Profile, read_environment, read_profile, require_variables
-    from checkpost.wire.client import Client
-    from checkpost.wire.fetch import loader
-    from checkpost.wire.session import Limits, Session
-    from checkpost.wire.sweep import sweep as sweep_rows
-
-    heading = leftover.heading
-    file = heading.get("profile")
-    profile = read_profile(Path(file)) if file else Profile(folder)
-    role = Role(heading["role"], tuple(Credential(**each) for each in heading["credentials"]))
-    environment = read_environment(folder)
-    require_variables(role, environment, profile)
-    reader = profile.roles.get(profile.contract_role or "", Role("public"))
-    contract = read_contract(heading["contract"], loader(reader, environment, timeout))
-    model = infer(contract, profile.resources, profile.parameters, profile.queries)
-
-    async def work() -> list[str]:
-        async with Session({role.name: role}, environment, Limits(timeout, 8)) as session:
-            clients = {each.name: Client(session, heading["base_url"], each, role.name) for each in model.resources}
-            done: set[int] = set()
-            left = await sweep_rows(
-                clients,
-                leftover.entries,
-                leftover.known,
-                heading["mark"],
-                session.limits.rows,
-                lambda entry: done.add(entry.number),
-            )
-        return [f"{entry.resource} {'/'.join(map(str, entry.key)) if entry.key else 'key unknown'}" for entry in left]
-
-    return asyncio.run(work())

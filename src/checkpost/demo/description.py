@@ -152,7 +152,7 @@ def _row(description: str, table: Table, tables: Sequence[Table] = ()) -> Json:
                 "parameters": {related.table.key[0]: value},
             }
         for related in to_many(table, tables):
-            operation = f"list_{table.name}_{related.name}"
+            operation = f"list_{related.name}_of_{table.name}"
             links[related.name] = {"operationId": operation, "parameters": {table.key[0]: own}}
     if links:
         answer["links"] = links
@@ -413,7 +413,7 @@ def _children(table: Table, related: Related, spelling: Spelling, tables: Sequen
     found: Json = {
         "parameters": own,
         "get": {
-            "operationId": f"list_{table.name}_{related.name}",
+            "operationId": f"list_{related.name}_of_{table.name}",
             "tags": [table.name],
             "summary": f"List {related.name} of a row of {table.name}",
             "security": [{}, {"bearer": []}] if both else [{"bearer": []}],
@@ -423,7 +423,7 @@ def _children(table: Table, related: Related, spelling: Spelling, tables: Sequen
     }
     if related.junction is None:
         found["post"] = {
-            "operationId": f"create_{table.name}_{related.name}",
+            "operationId": f"create_{related.name}_of_{table.name}",
             "tags": [table.name],
             "summary": f"Create a row of {related.name} under a row of {table.name}",
             "security": [{"bearer": []}],

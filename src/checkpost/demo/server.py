@@ -102,9 +102,12 @@ def serve(defects: Sequence[str], database: str, port: int, spelling: str = USUA
 
 
 @contextlib.contextmanager
-def own_process(defects: Sequence[str] = (), database: str = ":memory:", spelling: str = USUAL) -> Iterator[Address]:
-    """The stand-in in a process of its own, on a free loopback port, stopped at the end of the block."""
-    command = [sys.executable, "-m", "checkpost", "demo", "--serve", "--port", "0", "--database", database]
+def own_process(
+    defects: Sequence[str] = (), database: str = ":memory:", spelling: str = USUAL, port: int = 0
+) -> Iterator[Address]:
+    """The stand-in in a process of its own, on a loopback port (a free one for 0), stopped at the end of the
+    block."""
+    command = [sys.executable, "-m", "checkpost", "demo", "--serve", "--port", str(port), "--database", database]
     command += ["--spelling", spelling]
     for name in defects:
         command += ["--defect", name]

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import dataclass
+from typing import Literal
 
 from checkpost.checks.order import all_checks
-from checkpost.checks.registry import Check
+from checkpost.checks.registry import HOLD, Check
 from checkpost.model.resource import Model, Resource, is_json_type
 
 _NO_JSON = "the body of {operation} takes no JSON"
@@ -26,14 +27,28 @@ class Planned:
         return 0 if self.reason else self.check.cost(self.resource)
 
 
-def plan(model: Model, families: Collection[str], resources: Collection[str], no_writes: str) -> list[Planned]:
-    """The checks in their order, resource by resource; empty ``families`` or ``resources`` mean all."""
+def plan(
+    model: Model,
+    families: Collection[str],
+    resources: Collection[str],
+    no_writes: str,
+    holding: Literal["", "hold.left", "hold.kept"] = "",
+) -> list[Planned]:
+    """The checks in their order, resource by resource; empty ``families`` or ``resources`` mean all.
+
+    With ``hold.left`` rows are left behind for a later look, with ``hold.kept`` those of an earlier run are
+    looked at, and nothing else is.
+    """
     planned = []
     for resource in model.resources:
         if resources and resource.name not in resources:
             continue
         for check in all_checks():
             # what later checks stand on runs whatever is asked for
+            if check.family == HOLD or holding == "hold.kept":
+                if check.name == holding:
+                    planned.append(Planned(check, resource, _why_not(check, resource, no_writes)))
+                continue
             if families and check.family not in families and not (check.gate and _builds_on(check, families)):
                 continue
             planned.append(Planned(check, resource, _why_not(check, resource, no_writes)))

@@ -13,7 +13,7 @@ from typing import Any
 
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import CONFORMANCE
-from checkpost.checks.registry import Blocked, Skipped
+from checkpost.checks.registry import HOLD, Blocked, Skipped
 from checkpost.checks.world import World
 from checkpost.contract.contract import Contract
 from checkpost.contract.validators import Validators
@@ -56,6 +56,7 @@ class Result:
     not_exercised: tuple[tuple[str, str, str], ...]
     left: tuple[str, ...]
     interrupted: bool
+    held: int = 0
     lines: dict[str, int] = field(default_factory=dict)
 
 
@@ -76,8 +77,10 @@ async def run(
     seed: int,
     progress: Progress = lambda done, total, label: None,
     stop: asyncio.Event | None = None,
+    waiting: Sequence[Entry] = (),
 ) -> Result:
     """Carry out a plan and remove what it made. Setting ``stop`` ends it early, rows removed all the same.
+    ``waiting`` are the rows that an earlier run has left.
 
     Raises CheckPostError or NotCompleted if the API cannot be worked with at all.
     """
@@ -104,6 +107,7 @@ async def run(
             journal=None,
             chosen=frozenset(each.resource.name for each in planned),
             exchanges=exchanges,
+            waiting=waiting,
         )
         resources = list({each.resource.name: each.resource for each in planned}.values())
         await preflight(world, resources)
@@ -132,6 +136,7 @@ async def run(
         exchanges=tuple(exchanges[number] for number in sorted(exchanges)),
         not_exercised=tuple(_not_exercised(target, world, resources)),
         left=tuple(left),
+        held=world.held,
         interrupted=interrupted,
         lines=_lines(target.contract, findings),
     )
@@ -191,13 +196,16 @@ class _Runner:
     async def all(self, resources: Sequence[Resource]) -> None:
         """Resources side by side; then what looks at several of them at once, while nothing is written; then,
         one after the other, what makes rows of several."""
-        alone = [each for each in self.planned if each.check.family != _SEVERAL]
+        alone = [each for each in self.planned if each.check.family not in {_SEVERAL, HOLD}]
         several = [each for each in self.planned if each.check.family == _SEVERAL]
+        held = [each for each in self.planned if each.check.family == HOLD]
         looking, making = [[each for each in several if each.check.creates == made] for made in (False, True)]
         await asyncio.gather(*(self._resource(resource, alone) for resource in resources))
         await asyncio.gather(*(self._resource(resource, looking) for resource in resources))
         for resource in resources:
             await self._resource(resource, making)
+        for resource in resources:
+            await self._resource(resource, held)
 
     async def _resource(self, resource: Resource, chosen: Sequence[Planned]) -> None:
         for planned in chosen:
@@ -266,9 +274,8 @@ async def tidy(world: World) -> list[str]:
         each.name: Client(world.session, world.base_url, each, world.role.name) for each in world.model.resources
     }
     known = {name: tuple(state.before.by_key) for name, state in world.states.items() if state.before is not None}
-    await sweep(
-        clients, journal.entries(), known, world.mark, world.most_rows, lambda entry: journal.gone(entry.number)
-    )
+    passing = [each for each in journal.entries() if each.held is None]
+    await sweep(clients, passing, known, world.mark, world.most_rows, lambda entry: journal.gone(entry.number))
     for name, state in world.states.items():
         resource = world.model.resource(name)
         if not state.created or resource is None:
@@ -277,7 +284,7 @@ async def tidy(world: World) -> list[str]:
         for key, row in (await _still_there(clients[name], state.created, world.mark)).items():
             if key not in still_open:
                 journal.created(journal.intend(name, row, key), key)
-    left = [_named(entry) for entry in journal.entries()]
+    left = [_named(entry) for entry in journal.entries() if entry.held is None]
     journal.finish()
     return left
 

@@ -93,6 +93,7 @@ def document(result: Result) -> Json:
                 {"method": method, "path": path, "reason": why} for method, path, why in result.not_exercised
             ],
             "left": list(result.left),
+            "held": result.held,
         },
         "findings": [_finding(finding, result, by_number, redactor) for finding in result.findings],
         "checks": [

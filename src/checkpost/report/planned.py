@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from checkpost.checks.registry import FAMILIES
+from checkpost.checks.registry import FAMILIES, HOLD
 from checkpost.engine.plan import Planned
 from checkpost.engine.target import Target
 
@@ -21,7 +21,7 @@ def show_plan(target: Target, planned: Sequence[Planned], console: Console, skip
     )
     console.print(Text(writes, style="dim"))
     console.print()
-    families = [name for name in FAMILIES if any(each.check.family == name for each in planned)]
+    families = [name for name in (*FAMILIES, HOLD) if any(each.check.family == name for each in planned)]
     table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
     table.add_column("about this many requests", min_width=17)
     for name in (*families, "in all"):

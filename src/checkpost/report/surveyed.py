@@ -49,6 +49,7 @@ def show_survey(
     console.print()
     _lists(model, console)
     _queries(model, console)
+    _together(model, console)
     console.print()
     _security(contract, model, console)
     if roles:
@@ -129,6 +130,47 @@ def _queries(model: Model, console: Console) -> None:
         where = "every resource" if len(names) == lists else ", ".join(names)
         said = f" ({_in_order(details)})" if details else ""
         console.print(Text.assemble((f"{what + ':':<11}", "bold"), form + said, (f": {where}", "dim")))
+
+
+def _together(model: Model, console: Console) -> None:
+    """What belongs to rows, how many rows are written at once, and what keeps changes apart."""
+    under = [f"{sub.path}" for resource in model.resources for sub in resource.subcollections]
+    if under:
+        shown = ", ".join(under[:4]) + (f" and {len(under) - 4} more" if len(under) > 4 else "")
+        console.print(Text.assemble((f"{'Under:':<11}", "bold"), shown))
+    for what, describe in (("Expand", _expansion_text), ("At once", _bulk_text), ("Guards", _guards_text)):
+        alike: dict[str, list[str]] = {}
+        for resource in model.resources:
+            alike.setdefault(describe(resource), []).append(resource.name)
+        for text, names in alike.items():
+            if text:
+                where = "every resource" if len(names) == len(model.resources) else ", ".join(names)
+                console.print(Text.assemble((f"{what + ':':<11}", "bold"), text, (f": {where}", "dim")))
+
+
+def _expansion_text(resource: Resource) -> str:
+    expansion = resource.expansion
+    if expansion is None:
+        return "always there" if resource.embedded else ""
+    return f"{expansion.parameter}=NAME" + ("" if expansion.separator is None else f"{expansion.separator}NAME")
+
+
+def _bulk_text(resource: Resource) -> str:
+    """The operations on many rows, in a few words each."""
+    forms = {"array": "an array", "lines": "a row a line", "filter": "by filter"}
+    said = []
+    for bulk in resource.bulk.values():
+        path = bulk.operation.path.removeprefix(resource.collection or "") or "the list's path"
+        form = forms.get(bulk.form, f"{bulk.name}=KEYS" if bulk.form == "query" else f"an array under {bulk.name}")
+        said.append(f"{bulk.operation.method} {path} ({form})")
+    return ", ".join(said)
+
+
+def _guards_text(resource: Resource) -> str:
+    guards = resource.guards
+    named = ["ETag" if guards.tagged else "", "If-Match" if guards.matching else ""]
+    named += ["If-None-Match" if guards.rereads else "", guards.version, guards.once]
+    return ", ".join(each for each in named if each)
 
 
 def _in_order(words: Sequence[str]) -> str:
@@ -233,6 +275,13 @@ def _reasons(model: Model, console: Console) -> None:
             for asked in query_texts(resource)
         ]
         rows += [(f"reference {each.field}", each.resource, each.reason) for each in resource.relations]
+        for sub in resource.subcollections:
+            rows.append((f"under a row, {sub.path.rpartition('/')[2]}", sub.child, sub.reason))
+        rows += [(f"inside a row, {each.name}", each.resource, each.reason) for each in resource.embedded]
+        rows += [(f"made along, {each.name}", each.resource, each.reason) for each in resource.nested]
+        rows += [(f"many at once, {name}", bulk.form, bulk.reason) for name, bulk in resource.bulk.items()]
+        if _guards_text(resource):
+            rows.append(("guards", _guards_text(resource), resource.guards.reason))
         rows += [(f"unique {each.name}", "yes", each.unique_reason) for each in resource.fields if each.unique_reason]
         for what, value, reason in rows:
             table.add_row(resource.name, what, value, reason.certainty, reason.text)

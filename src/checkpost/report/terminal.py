@@ -11,7 +11,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from checkpost.checks.registry import FAMILIES
+from checkpost.checks.registry import FAMILIES, HOLD
 
 Json = dict[str, Any]
 
@@ -63,7 +63,7 @@ def cell(checks: list[Json], findings: list[Json]) -> tuple[str, str]:
 def _matrix(document: Json) -> Table:
     table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
     table.add_column("", no_wrap=True, min_width=18)
-    families = [name for name in FAMILIES if any(check["family"] == name for check in document["checks"])]
+    families = [name for name in (*FAMILIES, HOLD) if any(check["family"] == name for check in document["checks"])]
     for name in families:
         table.add_column(name, justify="center", no_wrap=True)
     resources = list(dict.fromkeys(check["resource"] for check in document["checks"] if check["resource"]))
@@ -191,6 +191,9 @@ def _verdict(document: Json) -> RenderableType:
                 style="bold red",
             )
         )
+    if summary.get("held"):
+        words = f"{summary['held']} rows are held: checkpost run --verify-held looks at them later, and removes them."
+        lines.append(Text(words, style="bold"))
     found = (
         ", ".join(f"{number} {name}{'s' if number != 1 else ''}" for name, number in findings.items() if number)
         or "no findings"

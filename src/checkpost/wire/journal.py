@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -22,13 +22,15 @@ _to_disk = getattr(os, "fdatasync", os.fsync)
 @dataclass(frozen=True)
 class Entry:
     """A row that a run meant to create: its resource, the record sent, and its key once known.
-    ``confirmed`` says that the API answered that it made the row."""
+    ``confirmed`` says that the API answered that it made the row, ``held`` is the row as it is to be found
+    again, where it was left there on purpose."""
 
     number: int
     resource: str
     record: Mapping[str, Any] | None
     key: Key | None
     confirmed: bool = False
+    held: Mapping[str, Any] | None = None
 
 
 class Journal:
@@ -69,6 +71,11 @@ class Journal:
         entry = self._entries[number]
         self._entries[number] = Entry(number, entry.resource, entry.record, key, True)
         self._write({"created": number, "key": list(key)})
+
+    def hold(self, number: int, row: Mapping[str, Any]) -> None:
+        """Record that a row is left there on purpose, as it is."""
+        self._entries[number] = replace(self._entries[number], held=dict(row))
+        self._write({"held": number, "row": dict(row)})
 
     def gone(self, number: int) -> None:
         """Record that a row was not created after all, or is removed again."""
@@ -131,6 +138,8 @@ def read_journal(path: Path) -> Leftover:
         elif "created" in line:
             entry = entries[line["created"]]
             entries[entry.number] = Entry(entry.number, entry.resource, entry.record, tuple(line["key"]), True)
+        elif "held" in line:
+            entries[line["held"]] = replace(entries[line["held"]], held=line["row"])
         elif "gone" in line:
             entries.pop(line["gone"], None)
     return Leftover(path, heading, list(entries.values()), known)

@@ -14,6 +14,7 @@ from checkpost.demo.defects import (  # noqa: F401
     delete,
     expand,
     filter,
+    hold,
     page,
     read,
     relate,
