@@ -279,6 +279,56 @@ def _valid_refused(case: Case, name: str, variant: Variant, exchange: Exchange) 
     )
 
 
+#: What has to be escaped in a path (RFC 3986, 2.1), or is easily taken for something else there.
+_KEY_SIGNS = " +%&=?#;:@é"
+
+
+@check("create.awkward-keys", needs=("create", "delete", "read"), creates=True, cost=lambda r: 3 * len(_KEY_SIGNS))
+async def awkward_keys(case: Case) -> AsyncIterator[Finding]:
+    """Is a row found by a key that has to be escaped in a path?"""
+    key = case.resource.key
+    field = case.resource.field(key.fields[0]) if key is not None and len(key.fields) == 1 else None
+    limited = {"pattern", "enum", "format"} & set(field.keywords) if field is not None else set()
+    if field is None or not case.client_keys or field.type != "string" or limited or case.resource.relation(field.name):
+        raise Skipped("its key is no text that a client may choose freely")
+    refused: list[tuple[str, Exchange]] = []
+    for sign in _KEY_SIGNS:
+        value = f"{case.world.mark}{sign}{case.values.number()}"
+        if not case.world.valid(field, value) or not case.reserve(field, value):
+            continue
+        exchange, made = await case.create({**await case.record(), field.name: value}, "a key with awkward signs")
+        if made is None:
+            refused += [(sign, exchange)] if exchange.answer.refused else []
+            continue
+        read, row = await case.read(made, "a key with awkward signs")
+        if row is None or case.client.key_of(row) != made:
+            yield case.finding(
+                "error",
+                "expectation",
+                "A row is not found by a key that has to be escaped",
+                f"the row {shown(value)}",
+                str(read.answer.status or read.answer.detail) if row is None else f"the row {case.client.key_of(row)}",
+                cause="awkward key",
+                purpose="read",
+                subjects=[f"{field.name} with {sign!r}"],
+                evidence=[exchange, read],
+            )
+            return
+    if refused:
+        sign, exchange = refused[0]
+        yield case.finding(
+            "warning",
+            "contract",
+            "Values that the contract allows are refused",
+            f"success for {field.name} with {sign!r}",
+            _refusal(exchange),
+            cause="awkward key refused",
+            purpose="create",
+            subjects=[f"{field.name} with {each!r}" for each, _ in refused],
+            evidence=[exchange],
+        )
+
+
 @check("create.rules", needs=("create", "delete"), creates=True, cost=lambda r: 3 * len(r.writable("create")) + 2)
 async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
     """Is a record that breaks one rule of its schema refused, and not stored?"""

@@ -261,6 +261,47 @@ async def sublist_queries(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("no row has three rows under it")
 
 
+@check("relate.subrow", needs=("list",), cost=lambda resource: 3 * len(resource.subcollections))
+async def subrow(case: Case) -> AsyncIterator[Finding]:
+    """Is what stands under a row as the one that it refers to the row that it refers to?"""
+    asked = False
+    for sub in case.resource.subcollections:
+        child = case.world.model.resource(sub.child)
+        if sub.many or sub.via is None or child is None or "list" not in child.operations:
+            continue
+        parents, children = await snapshot_of(case), await snapshot_of(case.other(child))
+        rows = [(key, row) for key, row in zip(parents.keys, parents.rows, strict=True) if key is not None]
+        fields = {each.name: each for each in child.fields}
+        operation = sub.view.operations["read"]
+        for key, row in [*rows[:1], *rows[len(rows) // 2 :][:1], *rows[-1:]]:
+            reference = row.get(sub.via)
+            if reference is None or (reference,) not in children.positions:
+                continue
+            asked = True
+            known = children.rows[children.positions[(reference,)]]
+            client = case.world.view(case.resource, sub.view, key)
+            exchange = await case.send("read", "the row that another refers to", through=client)
+            shown = client.row_in(exchange.answer) if exchange.answer.ok else None
+            wrong = differences(fields, known, shown or {})
+            if shown is None and exchange.answer.status not in {404, 410}:
+                continue
+            if shown is None or wrong:
+                seen = str(exchange.answer.status) if shown is None else f"{wrong[0]} = {shown[wrong[0]]!r}"
+                yield case.finding(
+                    "error",
+                    "expectation",
+                    "The row under another is not the one that it refers to",
+                    f"the row {reference!r} of {sub.child}",
+                    seen,
+                    cause=f"subrow {sub.path}",
+                    operation=(operation.method, operation.path),
+                    evidence=[exchange],
+                )
+                break
+    if not asked:
+        raise Skipped("the contract shows no single rows under its rows")
+
+
 Problem = tuple[str, str, str, Exchange]
 
 

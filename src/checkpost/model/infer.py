@@ -75,8 +75,12 @@ def infer(
         resources[name] = replace(resource, relations=tuple(relations))
 
     def view(name: str, path: str) -> Resource | None:
-        family = Family(name, path, None)
-        return _resource(family, by_path, contract.operations, Correction(queries=queries or {}), parameters or {})
+        said = Correction(queries=queries or {})
+        for family in (Family(name, path, None), Family(name, None, path)):
+            seen = _resource(family, by_path, contract.operations, said, parameters or {})
+            if seen is not None:
+                return seen
+        return None
 
     resources = {name: with_expansions(each, resources) for name, each in resources.items()}
     for name, resource in resources.items():

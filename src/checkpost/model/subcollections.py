@@ -70,7 +70,7 @@ def _understood(
         via, through, far = (own[0] if len(own) == 1 else None), None, None
     view = replace(seen, key=child.key, relations=child.relations, fields=_fields(seen, child))
     if not many:
-        view = replace(view, operations={"read": seen.operations["list"]}, collection=None, item=path)
+        view = replace(view, operations={"read": by_path[path]["GET"]}, collection=None, item=path)
     link, unlink, linked_by = _links(path, by_path, view) if many else (None, None, "")
     if linked_by:
         view = replace(view, operations={"list": view.operations["list"]})
@@ -90,16 +90,15 @@ def _links(
 ) -> tuple[Operation | None, Operation | None, str]:
     """What brings rows together and apart, and the member of link's body that takes the other key."""
     pattern = re.compile(re.escape(plain(path)) + r"/\{[^}/]+\}/?")
-    for other, methods in by_path.items():
-        if pattern.fullmatch(other):
-            link = methods.get("PUT") or methods.get("POST")
-            if link is not None and link.body is not None and link.body.required:
-                link = None
-            return link, methods.get("DELETE"), ""
+    one = next((methods for other, methods in by_path.items() if pattern.fullmatch(other)), {})
+    unlink = one.get("DELETE")
+    link = one.get("PUT") or one.get("POST")
+    if link is not None and not (link.body is not None and link.body.required):
+        return link, unlink, ""
     post = by_path[path].get("POST")
     bodies = [each.schema for each in (post.body.content if post and post.body else ()) if is_json_type(each.name)]
     members = shape_of(bodies[0]).properties if bodies else {}
     keys = [name for name in members if re.search(r"(?:id|key|code|uuid)$", name, re.I)]
     if len(members) == 1 and len(keys) == 1 and len(view.fields) > 1:
-        return post, None, keys[0]
+        return post, unlink, keys[0]
     return None, None, ""
