@@ -24,7 +24,7 @@ def show_run(document: Json, console: Console, commands: bool = True) -> None:
     """Print a whole run; ``commands`` adds to each finding the command that reproduces it."""
     console.print(_heading(document))
     console.print()
-    console.print(_matrix(document))
+    console.print(_matrix(document, console.width))
     console.print(_legend())
     console.print()
     for finding in document["findings"]:
@@ -60,13 +60,13 @@ def cell(checks: list[Json], findings: list[Json]) -> tuple[str, str]:
     return ("✓", "green") if outcomes["failed"] else ("–", "dim")
 
 
-def _matrix(document: Json) -> Table:
+def _matrix(document: Json, width: int) -> Table:
     table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
-    table.add_column("", no_wrap=True, min_width=18)
+    table.add_column("", no_wrap=True, min_width=17)
     families = [name for name in (*FAMILIES, HOLD) if any(check["family"] == name for check in document["checks"])]
-    for name in families:
-        table.add_column(name, justify="center", no_wrap=True)
     resources = list(dict.fromkeys(check["resource"] for check in document["checks"] if check["resource"]))
+    for name in headings(families, width - max((17, *map(len, resources)))):
+        table.add_column(name, justify="center", no_wrap=True)
     for resource in resources:
         row = [Text(resource)]
         for family in families:
@@ -78,6 +78,15 @@ def _matrix(document: Json) -> Table:
             row.append(Text(sign, style=style))
         table.add_row(*row)
     return table
+
+
+def headings(names: list[str], width: int) -> list[str]:
+    """Names as headings of columns, cut as much as a width needs."""
+    for longest in (11, 8, 6, 4):
+        cut = [name if len(name) <= longest else name[: longest - 1] + "." for name in names]
+        if sum(len(name) + 1 for name in cut) <= width:
+            return cut
+    return cut
 
 
 def _legend() -> Text:
