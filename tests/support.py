@@ -16,6 +16,7 @@ from typing import Any
 from checkpost.contract.contract import Contract
 from checkpost.contract.reader import read_contract
 from checkpost.demo import seedbank
+from checkpost.demo.example import write_profile
 from checkpost.demo.server import Address, InProcess
 from checkpost.engine.plan import plan
 from checkpost.engine.run import Result, run
@@ -84,6 +85,17 @@ def run_on_stand_in(
         return run_against(contract, None, folder, resources, families, role, without=without)
 
 
+def run_on_example(stand_in: InProcess, resources: Sequence[str] = (), families: Sequence[str] = ()) -> Result:
+    """A run as the example's curator, with the rights of the others as its profile states them."""
+    from checkpost.profile.profile import read_profile
+
+    with tempfile.TemporaryDirectory() as name:
+        profile = read_profile(write_profile(Path(name), stand_in.address.base_url, stand_in.address.contract_url))
+        target = aim(profile, False, 10.0)
+        planned = plan(target.model, families, resources, target.no_writes, actors=target.actors)
+        return asyncio.run(run(target, planned, Limits(timeout=60), 1))
+
+
 def checkpost(*words: str, folder: Path, timeout: float = 300, **environment: str) -> subprocess.CompletedProcess[str]:
     """The installed command, run in a folder."""
     return subprocess.run(
@@ -98,6 +110,4 @@ def checkpost(*words: str, folder: Path, timeout: float = 300, **environment: st
 
 def write_example(folder: Path, address: Address) -> None:
     """The example's profile, contract and ``.env`` for a stand-in that runs."""
-    from checkpost.demo.example import write_profile
-
     write_profile(folder, address.base_url, address.contract_url)

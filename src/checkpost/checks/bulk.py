@@ -305,7 +305,7 @@ async def _sweep(case: Case, sent: Sent) -> None:
     size = min(bulk.largest or 50, 50 if bulk.form == "query" else 500)
     for start in range(0, len(keys), size):
         part = keys[start : start + size]
-        exchange = await send_items(case, bulk, _key_items(case, bulk, part), "tidying up")
+        exchange = await send_items(case, bulk, key_items(case, bulk, part), "tidying up")
         if not exchange.answer.ok:
             return
     listing = await case.listing()
@@ -339,7 +339,7 @@ async def large(case: Case) -> AsyncIterator[Finding]:
 # -- changing and removing ---------------------------------------------------------------------------
 
 
-def _key_items(case: Case, bulk: Bulk, keys: Sequence[Key]) -> list[Any]:
+def key_items(case: Case, bulk: Bulk, keys: Sequence[Key]) -> list[Any]:
     """Keys as the items of a request: plain values, or objects."""
     from checkpost.model.shape import shape_of
 
@@ -511,7 +511,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     rows = await case.own(4)
     listed = await case.listing() if case.has("list") else None
     keys = [own.key for own in rows]
-    exchange = await send_items(case, bulk, _key_items(case, bulk, keys[:2]), "two rows to be removed")
+    exchange = await send_items(case, bulk, key_items(case, bulk, keys[:2]), "two rows to be removed")
     _not_allowed(exchange)
     if exchange.answer.refused:
         case.state.many_kept = f"removing many rows answers {exchange.answer.status}"
@@ -548,7 +548,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     except Skipped:
         return
     exchange = await send_items(
-        case, bulk, _key_items(case, bulk, [keys[2], absent]), "a row, and one that there is not"
+        case, bulk, key_items(case, bulk, [keys[2], absent]), "a row, and one that there is not"
     )
     gone = not await _is_there(case, keys[2])
     if gone:

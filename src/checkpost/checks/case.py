@@ -52,6 +52,13 @@ class Case:
     requests: int = 0
     remarks: list[str] = field(default_factory=list)
     made: list[int] = field(default_factory=list)
+    #: The role that is looked at, where that is another one than the run's own.
+    actor: str = ""
+
+    @property
+    def acting(self) -> Client:
+        """The resource as the role that is looked at meets it."""
+        return self.world.client(self.resource, self.world.roles[self.actor])
 
     @property
     def state(self) -> State:
@@ -95,7 +102,7 @@ class Case:
 
     def other(self, resource: Resource) -> Case:
         """The same check with another resource."""
-        return Case(self.world, resource, self.check, self.world.client(resource))
+        return Case(self.world, resource, self.check, self.world.client(resource), actor=self.actor)
 
     async def read(self, key: Key, situation: str = "reading a row") -> tuple[Exchange, Row | None]:
         """A row by its key; None where the answer shows none."""
@@ -454,7 +461,7 @@ class Case:
             check=self.check.name,
             family=self.check.family,
             resource=self.resource.name,
-            role=self.world.role.name,
+            role=self.actor or self.world.role.name,
             severity=severity,
             basis=basis,
             title=title,

@@ -298,10 +298,10 @@ async def stale_changes(case: Case) -> AsyncIterator[Finding]:
             yield case.finding(
                 "error",
                 "standard",
-                f"The row's own tag is refused on {purpose}",
+                "The row's own tag is refused",
                 "success (RFC 9110, 13.1.1)",
                 str(now.answer.status),
-                cause=f"own tag refused {purpose}",
+                cause="own tag refused",
                 purpose=purpose,
                 evidence=[exchange, now],
             )

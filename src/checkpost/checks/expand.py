@@ -21,6 +21,7 @@ from checkpost.wire.listing import Asked, Key, Row
 _BESIDE = ("_embedded", "_expanded", "expand", "_expand", "relations", "_related")
 _MOST_DEEP = 3
 #: An API may show a few of many rows, and say so nowhere.
+_ABSENT = "What is to be expanded is not there"
 _CUT = "An expansion leaves out rows that belong to the row"
 
 
@@ -88,7 +89,7 @@ def _fault(
         reference = None if each.many else base.get(each.via or "")
         if not each.many and reference is None:
             return None
-        return "What is to be expanded is not there", each.name, "no such member"
+        return _ABSENT, each.name, "no such member"
     if each.many:
         if not isinstance(inside, list):
             return "An expansion is no list", f"a list of {target.name}", shown(inside, 60)
@@ -220,7 +221,7 @@ async def _expanded(case: Case, each: Expanded, target: Resource, known: Known, 
                 title,
                 f"{expected}, for the row {key_text(own)}",
                 observed,
-                cause=f"{title} {each.name}",
+                cause=title if title == _ABSENT else f"{title} {each.name}",
                 purpose=purpose,
                 subjects=[each.name],
                 evidence=[exchange],
@@ -288,7 +289,7 @@ async def deep_expansions(case: Case) -> AsyncIterator[Finding]:
             fault = (
                 _fault(case.other(target), beyond, inner, known, middle, middle)
                 if middle
-                else ("What is to be expanded is not there", first, "no such member")
+                else (_ABSENT, first, "no such member")
             )
             if fault is not None:
                 yield case.finding(

@@ -11,6 +11,7 @@ from typing import Any
 
 from checkpost.checks.case import Case
 from checkpost.model.bulk import Bulk
+from checkpost.wire.client import Client
 from checkpost.wire.exchange import Answer, Exchange
 from checkpost.wire.listing import Key, Row
 
@@ -57,24 +58,30 @@ def body_of(bulk: Bulk, items: Sequence[Any]) -> bytes:
     return text.encode("utf-8", "surrogatepass")
 
 
-async def send_items(case: Case, bulk: Bulk, items: Sequence[Any], situation: str) -> Exchange:
+async def send_items(
+    case: Case, bulk: Bulk, items: Sequence[Any], situation: str, through: Client | None = None
+) -> Exchange:
     """Send items as the operation takes them: in its body, or as keys in its query."""
     purpose = bulk.purpose.rpartition(" ")[2]
     if bulk.form == "query":
         texts = [str(item) for item in items]
         pairs = [(bulk.name, text) for text in texts]
         pairs = pairs if bulk.separator is None else [(bulk.name, bulk.separator.join(texts))]
-        return await case.send(purpose, situation, operation=bulk.operation, query=pairs)  # type: ignore[arg-type]
+        asked = {"operation": bulk.operation, "query": pairs}
+        return await case.send(purpose, situation, through, **asked)  # type: ignore[arg-type]
     return await case.send(
         purpose,  # type: ignore[arg-type]
         situation,
+        through,
         operation=bulk.operation,
         raw=body_of(bulk, items),
         media_type=bulk.media_type,
     )
 
 
-async def create_many(case: Case, bulk: Bulk, records: Sequence[Mapping[str, Any]], situation: str) -> Sent:
+async def create_many(
+    case: Case, bulk: Bulk, records: Sequence[Mapping[str, Any]], situation: str, through: Client | None = None
+) -> Sent:
     """Send records in one request, each journaled first, and look which of them are stored."""
     journal = case.world.journal
     assert journal is not None
@@ -84,7 +91,7 @@ async def create_many(case: Case, bulk: Bulk, records: Sequence[Mapping[str, Any
         numbers.append(journal.intend(case.resource.name, dict(record), key))
     case.made += numbers
     await asyncio.to_thread(journal.sync)
-    exchange = await send_items(case, bulk, records, situation)
+    exchange = await send_items(case, bulk, records, situation, through)
     found = {entry.number: own.key for entry, own in await case.strays()}
     keys = [found.get(number) for number in numbers]
     told = told_by(case, exchange.answer, len(records))

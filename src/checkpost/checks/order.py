@@ -20,6 +20,7 @@ from checkpost.checks import (
     read,
     relate,
     replace,
+    roles,
     select,
     sort,
     sublist,
@@ -30,7 +31,7 @@ from checkpost.checks.registry import CHECKS, Check
 #: The families in an engineer's order, and before them the checks that the others build on.
 _MODULES = (
     *(read, create, delete, access, update, replace, page, filter, sort, large, select, aggregate, errors),
-    *(bulk, concurrency, sublist, expand, links, relate, both_sides, hold),
+    *(bulk, concurrency, sublist, expand, links, relate, both_sides, roles, hold),
 )
 _GATES = ("read.list", "create.stored", "delete.gone")
 

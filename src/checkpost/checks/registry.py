@@ -58,6 +58,8 @@ class Check:
     gate: bool
     cost: Callable[[Resource], int]
     function: Function
+    #: Whether it is asked of each other role whose rights are stated, and not of the run's own.
+    per_role: bool = False
 
     @property
     def question(self) -> str:
@@ -74,11 +76,12 @@ def check(
     creates: bool = False,
     gate: bool = False,
     cost: Callable[[Resource], int] = lambda resource: 1,
+    per_role: bool = False,
 ) -> Callable[[Function], Function]:
     """Register a check. Its family is the first part of its name."""
 
     def register(function: Function) -> Function:
-        CHECKS[name] = Check(name, name.partition(".")[0], needs, creates, gate, cost, function)
+        CHECKS[name] = Check(name, name.partition(".")[0], needs, creates, gate, cost, function, per_role)
         return function
 
     return register

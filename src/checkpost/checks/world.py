@@ -12,6 +12,7 @@ from checkpost.checks.conformance import Observation, conform, undocumented_fiel
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.validators import Validators
 from checkpost.findings import Findings
+from checkpost.model.access import Access
 from checkpost.model.field import Field
 from checkpost.model.resource import Model, Resource
 from checkpost.model.spelling import Filtering, Sorting
@@ -91,6 +92,9 @@ class World:
     large_done: bool = False
     #: How many rows are left on purpose, and those that an earlier run has left.
     held: int = 0
+    #: What each role may do with each resource, and tables that are not to be reached.
+    access: Access = field(default_factory=dict)
+    unexposed: tuple[str, ...] = ()
     waiting: Sequence[Entry] = ()
 
     @property
@@ -111,14 +115,14 @@ class World:
         client = Client(self.session, self.base_url, resource, (role or self.role).name, observe)
         return client
 
-    def view(self, parent: Resource, view: Resource, within: Key) -> Client:
+    def view(self, parent: Resource, view: Resource, within: Key, role: str = "") -> Client:
         """A client for what stands under a row, its answers held against the contract as the parent's."""
 
         def observe(operation: Operation, exchange: Exchange, situation: str) -> None:
             if parent.name in self.chosen:
                 self.observe(client, operation, exchange, situation, parent.name)
 
-        client = Client(self.session, self.base_url, view, self.role.name, observe, within)
+        client = Client(self.session, self.base_url, view, role or self.role.name, observe, within)
         return client
 
     def observe(self, client: Client, operation: Operation, exchange: Exchange, situation: str, name: str = "") -> None:

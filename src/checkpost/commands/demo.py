@@ -143,5 +143,5 @@ def _run(base_url: str, contract_url: str, folder: Path) -> tuple[dict[str, obje
     profile = read_profile(write_profile(folder, base_url, contract_url))
     target = aim(profile, False, 10.0)
     before = lists(target)
-    result = carry_out(target, plan(target.model, (), (), target.no_writes), Limits(), 1)
+    result = carry_out(target, plan(target.model, (), (), target.no_writes, actors=target.actors), Limits(), 1)
     return keep(result), lists(target) == before

@@ -36,5 +36,5 @@ def plan(
     check_resources(resources, [resource.name for resource in target.model.resources])
     from rich.console import Console
 
-    planned = make_plan(target.model, families, resources, target.no_writes)
+    planned = make_plan(target.model, families, resources, target.no_writes, actors=target.actors)
     show_plan(target, planned, Console(highlight=False), skipped)

@@ -96,7 +96,8 @@ def run(
         result = verify(target, resources, limits, seed)
     else:
         holding: Any = "hold.left" if hold else ""
-        result = carry_out(target, plan(target.model, families, resources, target.no_writes, holding), limits, seed)
+        planned = plan(target.model, families, resources, target.no_writes, holding, target.actors)
+        result = carry_out(target, planned, limits, seed)
     document = keep(result, reports)
     show(document)
     sys.exit(exit_status(document, fail_on))

@@ -72,12 +72,42 @@ class Core:
         """The condition on rows that this caller sees, as SQL with its values."""
         if self.table.grants.get(caller.role) == "own" and self.table.owner:
             return f'WHERE "{self.table.owner}" = ?', [caller.user]
-        return "", []
+        condition = self.table.scopes.get(caller.role)
+        return (f"WHERE {condition}", []) if condition else ("", [])
 
     def sees(self, caller: Caller, row: Row) -> bool:
         if self.table.grants.get(caller.role) == "own" and self.table.owner:
             return bool(row[self.table.owner] == caller.user)
-        return True
+        condition = self.table.scopes.get(caller.role)
+        if condition is None:
+            return True
+        keys = " AND ".join(f'"{name}" = ?' for name in self.table.key)
+        values = [row[name] for name in self.table.key]
+        return self.database.count(self.table, f"WHERE {keys} AND {condition}", values) > 0
+
+    def veiled(self, caller: Caller, shown: Row) -> Row:
+        """A row as it is shown, without what is hidden from the caller."""
+        hidden = self.table.hides.get(caller.role, ())
+        return {name: value for name, value in shown.items() if name not in hidden}
+
+    def refuse_hidden(self, caller: Caller, wanted: Wanted) -> None:
+        """Refuse a question about columns that are hidden from the caller."""
+        asked = {*self.filtered_by(wanted), *self.ordered_by(wanted), *wanted.select, *wanted.groups}
+        asked |= {each.column.name for each in wanted.measures if each.column is not None}
+        for name in self.table.hides.get(caller.role, ()):
+            if name in asked:
+                raise Refusal(400, "Not readable", f"There is no field {name}.")
+
+    def filtered_by(self, wanted: Wanted) -> set[str]:
+        def names(where: Where | None) -> set[str]:
+            if where is None:
+                return set()
+            return {where.column.name} if isinstance(where, Test) else set().union(*map(names, where.parts))
+
+        return names(wanted.where)
+
+    def ordered_by(self, wanted: Wanted) -> set[str]:
+        return {name for name, _ in wanted.order}
 
     # -- reading a request ---------------------------------------------------------------------
 
@@ -282,6 +312,7 @@ class Core:
         caller = self.caller(request)
         self.permit(caller, "read")
         wanted = self.spelling.wanted(request, self.table)
+        self.refuse_hidden(caller, wanted)
         if wanted.measures:
             rows = self.aggregated(self.matching(caller, wanted), wanted)
             return self.spelling.answer(self.table, request, wanted, rows, len(rows), None)
@@ -295,7 +326,7 @@ class Core:
 
     def shown(self, request: Request, caller: Caller, rows: list[Row], wanted: Wanted) -> list[Row]:
         """Rows as a list shows them."""
-        return [self.selected(row, wanted) for row in rows]
+        return [self.veiled(caller, self.selected(row, wanted)) for row in rows]
 
     def page(self, request: Request, wanted: Wanted, rows: list[Row], total: int) -> Response:
         return self.spelling.answer(self.table, request, wanted, rows, total, self.following(wanted, total))
@@ -304,6 +335,7 @@ class Core:
         caller = self.caller(request)
         self.permit(caller, "read")
         wanted = self.spelling.aggregates_wanted(request, self.table)
+        self.refuse_hidden(caller, wanted)
         if not wanted.measures:
             raise Refusal(400, "Not readable", "Nothing is asked for.")
         rows = self.aggregated(self.matching(caller, wanted), wanted)
@@ -355,6 +387,8 @@ class Core:
 
     def one(self, request: Request, caller: Caller, row: Row) -> Response:
         """The answer to a read of one row."""
+        if self.table.hides.get(caller.role):
+            return json_answer(self.veiled(caller, self.present(row)))
         return self.row_answer(row)
 
     def guard(self, request: Request, caller: Caller, key: Key, body: Any) -> None:

@@ -31,8 +31,10 @@ _REASONS = {
 
 
 def row_schema(table: Table, tables: Sequence[Table] = (), spelling: Spelling | None = None) -> Json:
-    """A row as answers show it: every visible field is always there, what is expanded only on request."""
-    names = [column.name for column in table.visible]
+    """A row as answers show it: every field that is not hidden from some is always there, what is expanded only
+    on request."""
+    hidden = {name for names in table.hides.values() for name in names}
+    names = [column.name for column in table.visible if column.name not in hidden]
     properties: Json = {column.name: column.schema() for column in table.visible}
     for name, related in expandable(table, tables).items():
         inside = _reference(related.table.title)
@@ -188,7 +190,7 @@ def _expansion(table: Table, tables: Sequence[Table], spelling: Spelling) -> lis
 
 
 def _collection(table: Table, tables: Sequence[Table], spelling: Spelling) -> Json:
-    refused = {401} | ({403} if action_may_be_refused(table, "read") else set())
+    refused = {401, 403}
     listing = {
         "operationId": f"list_{table.name}",
         "tags": [table.name],
@@ -407,8 +409,7 @@ def _item_schema(table: Table) -> Json:
 def _children(table: Table, related: Related, spelling: Spelling, tables: Sequence[Table]) -> Json:
     """The rows of another table that belong to one of this."""
     own = [_key_parameter(table, name) for name in table.key]
-    refused = {401} | ({403} if action_may_be_refused(related.table, "read") else set())
-    refused |= {403} if action_may_be_refused(table, "read") else set()
+    refused = {401, 403}
     both = {"public" in table.grants, "public" in related.table.grants} == {True}
     found: Json = {
         "parameters": own,
@@ -470,7 +471,7 @@ def _pages(table: Table, spelling: Spelling) -> Json:
 
 
 def _aggregate(table: Table, spelling: Spelling) -> Json:
-    refused = {401} | ({403} if action_may_be_refused(table, "read") else set())
+    refused = {401, 403}
     answer = {
         "description": "One result for each group.",
         "content": {"application/json": {"schema": spelling.aggregate_schema(table)}},
@@ -487,16 +488,8 @@ def _aggregate(table: Table, spelling: Spelling) -> Json:
     }
 
 
-def action_may_be_refused(table: Table, action: str) -> bool:
-    """Whether some role with valid credentials is refused this action (403)."""
-    staff = {"technician", "curator", "auditor"}
-    if action == "read":
-        return not staff <= set(table.grants)
-    return True
-
-
 def _item(table: Table, tables: Sequence[Table], spelling: Spelling) -> Json:
-    refused = {401} | ({403} if action_may_be_refused(table, "read") else set())
+    refused = {401, 403}
     path: Json = {
         "parameters": [_key_parameter(table, name) for name in table.key],
         "get": {

@@ -7,7 +7,7 @@ import urllib.request
 from pathlib import Path
 from typing import Any
 
-from checkpost.demo.seedbank import TOKENS, VARIABLES
+from checkpost.demo.seedbank import EXPIRED, TOKENS, VARIABLES
 from checkpost.engine.target import Target
 from checkpost.wire.client import Client
 from checkpost.wire.session import Limits, Session
@@ -23,11 +23,40 @@ roles:
     bearer: ${{{mira}}}
   technician:
     bearer: ${{{tomas}}}
+    identity: tomas
   second_technician:
     bearer: ${{{wen}}}
+    identity: wen
   auditor:
     bearer: ${{{ines}}}
+    expired: ${{SEEDBANK_EXPIRED_TOKEN}}
+  visitor:
+    bearer: ${{{nils}}}
   public: none
+
+# What each may do; the curator, as whom the checks run, may do everything.
+access:
+  species: &open {{technician: read, second_technician: read, auditor: read, visitor: read, public: read}}
+  vaults: *open
+  tags: *open
+  species-tags: *open
+  collectors: &staff {{technician: read, second_technician: read, auditor: read, visitor: none, public: none}}
+  loans: *staff
+  accessions:
+    technician: read
+    second_technician: read
+    auditor: read
+    visitor: read where status = 'active' hide latitude, longitude
+    public: none
+  germination-tests:
+    technician: all own entered_by
+    second_technician: all own entered_by
+    auditor: read
+    visitor: read where accession_id.status = 'active'
+    public: none
+
+# A table that is not exposed, and has to stay so however its name is written.
+unexposed: [donor_contacts]
 
 run_as: curator
 """
@@ -38,6 +67,7 @@ def write_profile(folder: Path, base_url: str, contract_url: str) -> Path:
     with urllib.request.urlopen(contract_url) as answer:  # a loopback address of this process's own making
         (folder / "seedbank.yaml").write_bytes(answer.read())
     secrets = "".join(f"{VARIABLES[user]}={token}\n" for token, (user, _) in TOKENS.items())
+    secrets += f"SEEDBANK_EXPIRED_TOKEN={EXPIRED}\n"
     (folder / ".env").write_text(secrets, "utf-8")
     profile = folder / "checkpost.yaml"
     profile.write_text(_PROFILE.format(base_url=base_url, **VARIABLES), "utf-8")

@@ -45,9 +45,13 @@ class RelatedRows(Core):
             other = self.others[related.table.name]
             other.permit(caller, "read")
             rows = self.related_rows(caller, related, row)
-            inside = [other.expanded(caller, each, other.present(each), deeper) for each in rows]
+            inside = [other.expanded(caller, each, other.inside(caller, each), deeper) for each in rows]
             shown = {**shown, name: inside if related.many else (inside[0] if inside else None)}
         return shown
+
+    def inside(self, caller: Caller, row: Row) -> Row:
+        """A row as it is shown inside another one."""
+        return self.veiled(caller, self.present(row))
 
     def related_rows(self, caller: Caller, related: Related, row: Row) -> list[Row]:
         """The rows that belong to a row and that the caller sees."""
@@ -77,7 +81,7 @@ class RelatedRows(Core):
         names = self.wanted_expansions(request)
         if not names:
             return super().one(request, caller, row)
-        return json_answer(self.expanded(caller, row, self.present(row), names))
+        return json_answer(self.expanded(caller, row, self.veiled(caller, self.present(row)), names))
 
     # -- links in rows -------------------------------------------------------------------------
 
@@ -106,10 +110,15 @@ class RelatedRows(Core):
         other.permit(caller, "read")
         row = self.existing(caller, self.key_of(request))
         wanted = self.spelling.wanted(request, related.table)
-        condition, values = other.matching(caller, wanted)
+        other.refuse_hidden(caller, wanted)
+        condition, values = self.children_matching(caller, other, wanted)
         within, own = self.belonging(related, row)
         both = f"{condition} AND {within}" if condition else f"WHERE {within}"
         return self.children_answer(request, caller, related, wanted, (both, [*values, *own]))
+
+    def children_matching(self, caller: Caller, other: RelatedRows, wanted: Wanted) -> Sql:
+        """The rows of another table that a question is about, and that the caller sees."""
+        return other.matching(caller, wanted)
 
     def children_answer(
         self, request: Request, caller: Caller, related: Related, wanted: Wanted, matching: Sql

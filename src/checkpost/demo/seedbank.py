@@ -16,17 +16,21 @@ TOKENS = {
     "seedbank-demo-technician-4Xp9": ("tomas", "technician"),
     "seedbank-demo-technician-8Lw3": ("wen", "technician"),
     "seedbank-demo-auditor-5Rk6": ("ines", "auditor"),
+    "seedbank-demo-visitor-3Hn1": ("nils", "visitor"),
 }
+#: A token that was valid once.
+EXPIRED = "seedbank-demo-curator-0Zz0"
 #: The environment variable that the example profile reads for each user's token.
 VARIABLES = {
     "mira": "SEEDBANK_CURATOR_TOKEN",
     "tomas": "SEEDBANK_TECHNICIAN_TOKEN",
     "wen": "SEEDBANK_SECOND_TECHNICIAN_TOKEN",
     "ines": "SEEDBANK_AUDITOR_TOKEN",
+    "nils": "SEEDBANK_VISITOR_TOKEN",
 }
 
 _STAFF: dict[str, Grant] = {"technician": "read", "curator": "write", "auditor": "read"}
-_OPEN: dict[str, Grant] = {"public": "read", **_STAFF}
+_OPEN: dict[str, Grant] = {"public": "read", "visitor": "read", **_STAFF}
 _ID = Column("id", "integer", read_only=True)
 _CREATED = Column("created_at", "date-time", read_only=True)
 
@@ -89,7 +93,9 @@ TABLES = (
             _CREATED,
         ),
         nested=("germination_tests",),
-        grants=_STAFF,
+        scopes={"visitor": "\"status\" = 'active'"},
+        hides={"visitor": ("latitude", "longitude")},
+        grants={"visitor": "read", **_STAFF},
     ),
     Table(
         "germination_tests",
@@ -107,7 +113,8 @@ TABLES = (
             _CREATED,
         ),
         owner="entered_by",
-        grants={"technician": "own", "curator": "write", "auditor": "read"},
+        scopes={"visitor": '"accession_id" IN (SELECT "id" FROM accessions WHERE "status" = \'active\')'},
+        grants={"technician": "own", "curator": "write", "auditor": "read", "visitor": "read"},
     ),
     Table(
         "loans",

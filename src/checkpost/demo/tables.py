@@ -82,6 +82,9 @@ class Table:
     #: The column that counts a row's changes, and tables whose rows can be made along with one of this.
     version: str = ""
     nested: tuple[str, ...] = ()
+    #: By role, the condition (SQL) on the rows that it sees, and the columns that it is never shown.
+    scopes: Mapping[str, str] = field(default_factory=dict)
+    hides: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     grants: Mapping[str, Grant] = field(default_factory=dict)
 
     @property

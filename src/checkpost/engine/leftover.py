@@ -21,13 +21,15 @@ async def swept(leftover: Leftover, entries: Sequence[Entry], folder: Path, time
     heading = leftover.heading
     file = heading.get("profile")
     profile = read_profile(Path(file)) if file else Profile(folder)
-    role = Role(heading["role"], tuple(Credential(**each) for each in heading["credentials"]))
+    role = profile.roles.get(heading["role"]) or Role(
+        heading["role"], tuple(Credential(**each) for each in heading["credentials"])
+    )
     environment = read_environment(folder)
     require_variables(role, environment, profile)
     reader = profile.roles.get(profile.contract_role or "", Role("public"))
     contract = read_contract(heading["contract"], loader(reader, environment, timeout))
     model = infer(contract, profile.resources, profile.parameters, profile.queries)
-    async with Session({role.name: role}, environment, Limits(timeout, 8)) as session:
+    async with Session({role.name: role}, environment, Limits(timeout, 8), base_url=heading["base_url"]) as session:
         clients = {each.name: Client(session, heading["base_url"], each, role.name) for each in model.resources}
         left = await sweep(clients, entries, leftover.known, heading["mark"], session.limits.rows, lambda entry: None)
     return [f"{entry.resource} {'/'.join(map(str, entry.key)) if entry.key else 'key unknown'}" for entry in left]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
@@ -20,6 +20,8 @@ class Planned:
     check: Check
     resource: Resource
     reason: str = ""
+    #: The role that it looks at, where that is another one than the run's own.
+    actor: str = ""
 
     @property
     def requests(self) -> int:
@@ -33,11 +35,13 @@ def plan(
     resources: Collection[str],
     no_writes: str,
     holding: Literal["", "hold.left", "hold.kept"] = "",
+    actors: Mapping[str, Mapping[str, str]] | None = None,
 ) -> list[Planned]:
     """The checks in their order, resource by resource; empty ``families`` or ``resources`` mean all.
 
     With ``hold.left`` rows are left behind for a later look, with ``hold.kept`` those of an earlier run are
-    looked at, and nothing else is.
+    looked at, and nothing else is. ``actors`` names, for each resource, the other roles whose rights are stated,
+    with the reason why one cannot be asked as.
     """
     planned = []
     for resource in model.resources:
@@ -51,7 +55,12 @@ def plan(
                 continue
             if families and check.family not in families and not (check.gate and _builds_on(check, families)):
                 continue
-            planned.append(Planned(check, resource, _why_not(check, resource, no_writes)))
+            why_not = _why_not(check, resource, no_writes)
+            if not check.per_role:
+                planned.append(Planned(check, resource, why_not))
+                continue
+            for name, missing in (actors or {}).get(resource.name, {}).items():
+                planned.append(Planned(check, resource, why_not or missing, name))
     return planned
 
 

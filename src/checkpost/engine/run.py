@@ -57,6 +57,8 @@ class Result:
     left: tuple[str, ...]
     interrupted: bool
     held: int = 0
+    #: Tokens that log-ins have given, by the name that stands for each.
+    tokens: dict[str, str] = field(default_factory=dict)
     lines: dict[str, int] = field(default_factory=dict)
 
 
@@ -93,7 +95,7 @@ async def run(
         exchanges[exchange.number] = exchange
 
     mark = f"cp{name[-4:]}{seed % 1000:03d}"
-    async with Session(roles, target.environment, limits, keep) as session:
+    async with Session(roles, target.environment, limits, keep, target.base_url) as session:
         world = World(
             contract=target.contract,
             model=target.model,
@@ -108,6 +110,8 @@ async def run(
             chosen=frozenset(each.resource.name for each in planned),
             exchanges=exchanges,
             waiting=waiting,
+            access=target.profile.access,
+            unexposed=target.profile.unexposed,
         )
         resources = list({each.resource.name: each.resource for each in planned}.values())
         await preflight(world, resources)
@@ -137,6 +141,7 @@ async def run(
         not_exercised=tuple(_not_exercised(target, world, resources)),
         left=tuple(left),
         held=world.held,
+        tokens=dict(session.tokens),
         interrupted=interrupted,
         lines=_lines(target.contract, findings),
     )
@@ -196,14 +201,16 @@ class _Runner:
     async def all(self, resources: Sequence[Resource]) -> None:
         """Resources side by side; then what looks at several of them at once, while nothing is written; then,
         one after the other, what makes rows of several."""
-        alone = [each for each in self.planned if each.check.family not in {_SEVERAL, HOLD}]
+        alone = [each for each in self.planned if each.check.family not in {_SEVERAL, HOLD} and not each.check.per_role]
+        others = [each for each in self.planned if each.check.per_role]
+        seeing, trying = [[each for each in others if each.check.creates == made] for made in (False, True)]
         several = [each for each in self.planned if each.check.family == _SEVERAL]
         held = [each for each in self.planned if each.check.family == HOLD]
         looking, making = [[each for each in several if each.check.creates == made] for made in (False, True)]
         await asyncio.gather(*(self._resource(resource, alone) for resource in resources))
-        await asyncio.gather(*(self._resource(resource, looking) for resource in resources))
+        await asyncio.gather(*(self._resource(resource, [*looking, *seeing]) for resource in resources))
         for resource in resources:
-            await self._resource(resource, making)
+            await self._resource(resource, [*making, *trying])
         for resource in resources:
             await self._resource(resource, held)
 
@@ -215,7 +222,7 @@ class _Runner:
 
     async def _check(self, planned: Planned) -> None:
         check, resource = planned.check, planned.resource
-        case = Case(self.world, resource, check, self.world.client(resource))
+        case = Case(self.world, resource, check, self.world.client(resource), actor=planned.actor)
         started = time.perf_counter()
         outcome: Outcome = "passed"
         reason = planned.reason
@@ -240,7 +247,7 @@ class _Runner:
                 check.name,
                 check.family,
                 resource.name,
-                self.world.role.name,
+                planned.actor or self.world.role.name,
                 outcome,
                 reason,
                 case.requests,

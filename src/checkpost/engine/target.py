@@ -10,6 +10,7 @@ from urllib.parse import urljoin, urlsplit
 from checkpost.contract.contract import Contract, SecurityScheme
 from checkpost.contract.reader import read_contract
 from checkpost.errors import CheckPostError
+from checkpost.model.access import EVERYTHING, rights_of
 from checkpost.model.infer import infer
 from checkpost.model.resource import Model
 from checkpost.profile.credentials import PUBLIC, VARIABLE, Credential, Role
@@ -28,6 +29,19 @@ class Target:
     profile: Profile
     environment: Mapping[str, str]
     no_writes: str
+
+    @property
+    def actors(self) -> dict[str, dict[str, str]]:
+        """The roles to look at, by resource: those with stated rights beside the one that the run uses, each
+        with the reason why it cannot be asked as."""
+        found: dict[str, dict[str, str]] = {}
+        for resource in self.model.resources:
+            for name, other in self.profile.roles.items():
+                if name == self.role.name or rights_of(self.profile.access, resource.name, name) is None:
+                    continue
+                missing = [each for each in other.variables if not self.environment.get(each)]
+                found.setdefault(resource.name, {})[name] = f"{missing[0]} is not set" if missing else ""
+        return found
 
 
 def is_loopback(host: str | None) -> bool:
@@ -86,6 +100,12 @@ def aim(profile: Profile, read_only: bool, timeout: float, credentials: Sequence
         raise CheckPostError(
             f"{profile.file}: there is no resource {unknown[0]!r} in the contract; the resources are {known}."
         )
+    for name, _ in profile.access:
+        if name != EVERYTHING and model.resource(name) is None:
+            known = ", ".join(resource.name for resource in model.resources)
+            raise CheckPostError(
+                f"{profile.file}: 'access' names {name!r}, which is no resource; the resources are {known}."
+            )
     no_writes = why_no_writes(base_url, read_only, profile.allow_writes)
     return Target(contract, model, base_url, role, profile, environment, no_writes)
 

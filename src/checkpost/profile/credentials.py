@@ -5,8 +5,8 @@ from __future__ import annotations
 import base64
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
-from typing import Literal
+from dataclasses import dataclass, field
+from typing import Any, Literal
 
 VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}")
 
@@ -45,15 +45,48 @@ class Credential:
 
 
 @dataclass(frozen=True)
+class Login:
+    """A request whose answer holds a token: JSON or a form (RFC 6749, 4.3 and 4.4, for OAuth 2.0), with
+    templates as its values; ``token`` is a JSON Pointer into the answer."""
+
+    url: str
+    fields: tuple[tuple[str, str], ...]
+    form: bool
+    token: str
+    method: str = "POST"
+
+    @property
+    def variables(self) -> tuple[str, ...]:
+        return tuple(name for _, template in self.fields for name in VARIABLE.findall(template))
+
+    def filled(self, environment: Mapping[str, str]) -> dict[str, str]:
+        """The fields to send. Raises KeyError for a variable that is not set."""
+        return {name: VARIABLE.sub(lambda found: environment[found[1]], text) for name, text in self.fields}
+
+
+@dataclass(frozen=True)
 class Role:
     """A named set of credentials; none of them makes it the public."""
 
     name: str
     credentials: tuple[Credential, ...] = ()
+    #: Whose rows are its own: a value, or values by the field that they stand in.
+    identity: Any = field(default=None, hash=False)
+    #: Where the first credential comes from, if a log-in gives it; and one that has expired, to be refused.
+    login: Login | None = None
+    expired: str = ""
 
     @property
     def variables(self) -> tuple[str, ...]:
-        return tuple(dict.fromkeys(name for each in self.credentials for name in each.variables))
+        """The environment variables that it needs."""
+        own = [name for each in self.credentials for name in each.variables if name != self.token_variable]
+        own += self.login.variables if self.login is not None else ()
+        return tuple(dict.fromkeys([*own, *VARIABLE.findall(self.expired)]))
+
+    @property
+    def token_variable(self) -> str:
+        """The name that stands for the token of its log-in, in templates and in commands to copy."""
+        return re.sub(r"\W", "_", self.name).upper() + "_TOKEN" if self.login is not None else ""
 
 
 PUBLIC = Role("public")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, get_args
 
@@ -13,9 +13,11 @@ from checkpost.contract.parse import is_json, parse
 from checkpost.contract.pointer import join
 from checkpost.contract.positions import locate
 from checkpost.errors import CheckPostError
+from checkpost.model.access import Access, Rights
 from checkpost.model.correction import Correction
 from checkpost.model.query import Function, Operator
-from checkpost.profile.credentials import PUBLIC, VARIABLE, Credential, Role
+from checkpost.profile.access import RightsError, rights
+from checkpost.profile.credentials import PUBLIC, VARIABLE, Credential, Login, Role
 
 NAME = "checkpost.yaml"
 
@@ -34,6 +36,8 @@ class Profile:
     resources: Mapping[str, Correction] = field(default_factory=dict)
     parameters: Mapping[str, Any] = field(default_factory=dict)
     queries: Mapping[str, Any] = field(default_factory=dict)
+    access: Access = field(default_factory=dict)
+    unexposed: tuple[str, ...] = ()
     file: Path | None = None
 
     @property
@@ -107,6 +111,8 @@ def read_profile(file: Path) -> Profile:
         "parameters",
         "queries",
         "resources",
+        "access",
+        "unexposed",
     )
     stated = source.check_names(value, "", known)
     folder = file.parent
@@ -135,6 +141,8 @@ def read_profile(file: Path) -> Profile:
         },
         parameters=_mapping(source, stated.get("parameters"), "/parameters"),
         queries=_queries(source, stated.get("queries"), "/queries"),
+        access=_access(source, stated.get("access"), roles),
+        unexposed=source.texts_of(stated.get("unexposed") or [], "/unexposed"),
         file=file,
     )
 
@@ -154,7 +162,24 @@ def _mapping(source: _Source, value: Any, pointer: str) -> dict[str, Any]:
     return value
 
 
-_ROLE_KEYS = ("bearer", "basic", "header", "query", "cookie")
+def _access(source: _Source, value: Any, roles: Mapping[str, Role]) -> dict[tuple[str, str], Rights]:
+    """The rights of each role, by resource."""
+    found = {}
+    for resource, by_role in _mapping(source, value, "/access").items():
+        for role, line in _mapping(source, by_role, join("/access", resource)).items():
+            at = join("/access", resource, role)
+            if role not in roles:
+                near = difflib.get_close_matches(str(role), roles, 1)
+                hint = f"did you mean {near[0]!r}?" if near else f"the roles are {', '.join(roles) or 'none yet'}."
+                raise source.error(at, f"there is no role {role!r}; {hint}")
+            try:
+                found[str(resource), str(role)] = rights(source.text_of(line, at), roles[str(role)].identity)
+            except RightsError as error:
+                raise source.error(at, str(error)) from None
+    return found
+
+
+_ROLE_KEYS = ("bearer", "basic", "header", "query", "cookie", "identity", "login", "oauth", "expired")
 
 
 def _role(source: _Source, name: str, value: Any, pointer: str) -> Role:
@@ -175,7 +200,43 @@ def _role(source: _Source, name: str, value: Any, pointer: str) -> Role:
         for key, each in _mapping(source, stated.get(where), join(pointer, where)).items():
             template = _secret(source, each, join(pointer, where, key))
             credentials.append(Credential(where, str(key), template))
-    return Role(name, tuple(credentials))
+    login = _login(source, stated, pointer)
+    role = Role(name, tuple(credentials), stated.get("identity"), login)
+    if login is not None:
+        at = _mapping(source, stated.get("login"), join(pointer, "login")).get("header") or "Authorization"
+        template = ("Bearer " if at == "Authorization" else "") + "${" + role.token_variable + "}"
+        role = replace(role, credentials=(Credential("header", str(at), template), *credentials))
+    if "expired" in stated:
+        role = replace(role, expired=_secret(source, stated["expired"], join(pointer, "expired")))
+    return role
+
+
+def _login(source: _Source, stated: Mapping[str, Any], pointer: str) -> Login | None:
+    """A log-in request, or an OAuth 2.0 token request (RFC 6749, 4.3 and 4.4)."""
+    if "oauth" in stated:
+        at = join(pointer, "oauth")
+        known = ("token_url", "client_id", "client_secret", "user", "password", "scope", "token")
+        said = source.check_names(stated["oauth"], at, known)
+        url = source.text_of(said.get("token_url"), join(at, "token_url"))
+        fields = [("grant_type", "password" if "user" in said else "client_credentials")]
+        fields += [("username", source.text_of(said["user"], join(at, "user")))] if "user" in said else []
+        for key in ("password", "client_secret"):
+            if key in said:
+                fields.append((key, _secret(source, said[key], join(at, key))))
+        fields += [(key, source.text_of(said[key], join(at, key))) for key in ("client_id", "scope") if key in said]
+        return Login(url, tuple(fields), True, str(said.get("token") or "/access_token"))
+    if "login" not in stated:
+        return None
+    at = join(pointer, "login")
+    said = source.check_names(stated["login"], at, ("url", "json", "form", "token", "header"))
+    url = source.text_of(said.get("url"), join(at, "url"))
+    form = "form" in said
+    body = _mapping(source, said.get("form" if form else "json"), join(at, "form" if form else "json"))
+    fields = [(str(name), source.text_of(each, join(at, "json", name))) for name, each in body.items()]
+    if not any(VARIABLE.search(template) for _, template in fields):
+        raise source.error(at, "the log-in sends no secret; write its password as ${NAME}, set in the environment.")
+    token = source.text_of(said.get("token") or "/token", join(at, "token"))
+    return Login(url, tuple(fields), form, token if token.startswith("/") else "/" + token)
 
 
 def _secret(source: _Source, value: Any, pointer: str) -> str:

@@ -22,7 +22,8 @@ def redactor_of(result: Result) -> Redactor:
     target = result.target
     roles = [*target.profile.roles.values(), target.role]
     names = {name for role in roles for name in role.variables}
-    return Redactor({name: target.environment[name] for name in names if name in target.environment})
+    known = {name: target.environment[name] for name in names if name in target.environment}
+    return Redactor({**known, **result.tokens})
 
 
 def exchange_document(exchange: Exchange, redactor: Redactor) -> Json:

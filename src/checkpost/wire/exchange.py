@@ -20,8 +20,8 @@ class Request:
     role: str
     headers: Mapping[str, str] = field(default_factory=dict)
     body: bytes | None = None
-    #: ``as given``, ``none`` or ``wrong``: how the role's credentials are used.
-    credentials: Literal["right", "none", "wrong"] = "right"
+    #: How the role's credentials are used: as given, not at all, damaged, expired, or under another scheme.
+    credentials: Literal["right", "none", "wrong", "expired", "scheme"] = "right"
 
 
 @dataclass(frozen=True)

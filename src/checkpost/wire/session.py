@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import asyncio
+import json
+import re
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
-from urllib.parse import quote, urlsplit
+from urllib.parse import quote, urlencode, urljoin, urlsplit
 
 from checkpost import __version__
-from checkpost.profile.credentials import Role
+from checkpost.contract.pointer import walk
+from checkpost.errors import NotCompleted
+from checkpost.profile.credentials import VARIABLE, Role
 from checkpost.wire.exchange import Answer, Exchange, Request
 
 if TYPE_CHECKING:
@@ -44,7 +48,12 @@ class Session:
         environment: Mapping[str, str],
         limits: Limits,
         on_exchange: Callable[[Exchange], None] = lambda exchange: None,
+        base_url: str = "",
     ) -> None:
+        self._base_url = base_url.rstrip("/") + "/"
+        #: The tokens that log-ins have given, by the name that stands for them in templates.
+        self.tokens: dict[str, str] = {}
+        self._logging_in: dict[str, asyncio.Lock] = {}
         self._roles, self._environment, self.limits = roles, environment, limits
         self._on_exchange = on_exchange
         self._slots = asyncio.Semaphore(limits.concurrency)
@@ -80,13 +89,22 @@ class Session:
         ``Retry-After`` (10.2.3) of a 429 or 503 is honoured; no other request is sent twice.
         """
         retries = waits = 0
+        renewed = False
         self._sent += 1
         number = self._sent
+        role = self._roles.get(request.role)
+        login = role if role is not None and role.login is not None and request.credentials == "right" else None
         while True:
+            used = await self._token(login) if login is not None else ""
             async with self._slots:
                 started = time.perf_counter()
                 answer = await self._attempt(request)
                 seconds = time.perf_counter() - started
+            if login is not None and answer.status == 401 and not renewed:
+                renewed = True  # the token may have expired; one that is new decides
+                if self.tokens.get(login.token_variable) == used:
+                    self.tokens.pop(login.token_variable)
+                continue
             pause = _pause(answer)
             if pause is not None and waits < _MOST_WAITS:
                 waits += 1
@@ -100,12 +118,44 @@ class Session:
             self._on_exchange(exchange)
             return exchange
 
+    async def log_in(self, role: Role) -> tuple[str, str]:
+        """The token that a role's log-in gives, or "" and why it gives none."""
+        assert role.login is not None and self._client is not None
+        login, url = role.login, urljoin(self._base_url, role.login.url)
+        fields = login.filled(self._environment)
+        body = urlencode(fields) if login.form else json.dumps(fields)
+        kind = "application/x-www-form-urlencoded" if login.form else "application/json"
+        sent = Request(login.method, url, "", {"Content-Type": kind}, body.encode(), "none")
+        answer = await self._attempt(sent)
+        if not answer.ok:
+            return "", f"{login.method} {url} answers {answer.status or answer.detail}"
+        try:
+            token = walk(answer.json, login.token)
+        except LookupError:
+            return "", f"the answer of {login.method} {url} holds no token at {login.token}"
+        return (token, "") if isinstance(token, str) and token else ("", f"the token of {url} is no text")
+
+    async def _token(self, role: Role) -> str:
+        """A role's token, by a log-in if there is none yet. Raises NotCompleted."""
+        async with self._logging_in.setdefault(role.name, asyncio.Lock()):
+            if role.token_variable not in self.tokens:
+                token, why = await self.log_in(role)
+                if not token:
+                    raise NotCompleted(f"The role {role.name!r} cannot log in: {why}.")
+                self.tokens[role.token_variable] = token
+            return self.tokens[role.token_variable]
+
     def _prepared(self, request: Request) -> tuple[str, dict[str, str]]:
         """The URL and headers as sent, credentials included."""
         url, headers = request.url, dict(request.headers)
         role = self._roles.get(request.role)
         for credential in role.credentials if role and request.credentials != "none" else ():
-            value = credential.value(self._environment, wrong=request.credentials == "wrong")
+            known = {**self._environment, **self.tokens}
+            if request.credentials == "expired" and role is not None:
+                known = {**known, **dict.fromkeys(credential.variables, VARIABLE.sub(_named(known), role.expired))}
+            value = credential.value(known, wrong=request.credentials == "wrong")
+            if request.credentials == "scheme" and credential.where == "header" and " " in value:
+                value = "Digest " + value.partition(" ")[2]
             if credential.where == "header":
                 headers[credential.name] = value
             elif credential.where == "cookie":
@@ -152,6 +202,10 @@ class Session:
             return Answer(0, (), b"", "not-http", f"the answer is not HTTP ({said})")
         except aiohttp.ClientError as error:
             return Answer(0, (), b"", "not-http", _why(error))
+
+
+def _named(known: Mapping[str, str]) -> Callable[[re.Match[str]], str]:
+    return lambda found: known.get(found[1], "")
 
 
 async def _limited(response: Any) -> bytes | None:

@@ -18,6 +18,7 @@ from checkpost.demo.defects import (  # noqa: F401
     page,
     read,
     relate,
+    roles,
     rules,
     shape,
     sort,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from starlette.requests import Request
@@ -47,10 +48,12 @@ class MalformedKeyCrashes(TableApi):
 @defect("read-differs-from-list", "accessions", "GET", "read", "A row read by key differs from the list.", item=True)
 class ReadDiffersFromList(TableApi):
     async def on_read(self, request: Request) -> Response:
-        caller = self.caller(request)
-        self.permit(caller, "read")
-        row = self.existing(caller, self.key_of(request))
-        return self.row_answer(row | {"seed_count": row["seed_count"] // 10})
+        answer = await super().on_read(request)
+        if answer.status_code != 200:
+            return answer
+        row = json.loads(bytes(answer.body))
+        headers = {name: answer.headers[name] for name in ("etag",) if name in answer.headers}
+        return json_answer({**row, "seed_count": row["seed_count"] // 10}, 200, headers)
 
 
 @defect("row-listed-twice", "accessions", "GET", "read", "The list holds a row twice.")

@@ -43,10 +43,11 @@ def defect(
     item: bool = False,
     spelling: str = USUAL,
     at: str = "",
+    path: str = "",
 ) -> Callable[[type[TableApi]], type[TableApi]]:
     def register(behaviour: type[TableApi]) -> type[TableApi]:
-        path = "/" + table.replace("_", "-") + (ITEM if item else at)
-        DEFECTS[name] = Defect(name, table, method, path, family, says, behaviour, spelling)
+        where = path or "/" + table.replace("_", "-") + (ITEM if item else at)
+        DEFECTS[name] = Defect(name, table, method, where, family, says, behaviour, spelling)
         return behaviour
 
     return register
