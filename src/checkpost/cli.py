@@ -14,6 +14,7 @@ from checkpost.errors import CheckPostError
 COMMANDS = {
     "demo": "Start the bundled stand-in API and run the complete example against it.",
     "survey": "Show what a contract exposes, how it was understood, and its flaws.",
+    "roles": "Try each role's credentials, and show whose they are.",
     "plan": "List the checks that would run and which of them write; sends nothing.",
     "run": "Run the checks against a live API.",
     "show": "Show a stored run, or one finding with its evidence.",

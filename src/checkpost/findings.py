@@ -114,7 +114,7 @@ class Findings:
                     break
             else:
                 united.append(finding)
-        self.by_key = {finding.key: finding for finding in united}
+        self.by_key = {finding.key: finding for finding in _by_roles(united)}
 
     def all(self) -> list[Finding]:
         """The findings, the gravest first, then by resource and check."""
@@ -128,6 +128,20 @@ class Findings:
                 each.cause,
             ),
         )
+
+
+def _by_roles(findings: Iterable[Finding]) -> list[Finding]:
+    """Findings that differ in the role alone as one: what lets one role in lets others in too."""
+    united: dict[tuple[str, str | None, str, tuple[tuple[str, str], ...]], Finding] = {}
+    for finding in findings:
+        same = (finding.check, finding.resource, finding.cause, finding.operations)
+        known = united.get(same)
+        if known is not None and known.role != finding.role:
+            roles = dict.fromkeys([*known.role.split(", "), finding.role])
+            united[same] = replace(known.merged(finding), role=", ".join(roles))
+        else:
+            united[same if known is None else (*same[:2], f"{finding.cause} {len(united)}", same[3])] = finding
+    return list(united.values())
 
 
 def operation_name(operation: Operation | None) -> tuple[tuple[str, str], ...]:

@@ -209,7 +209,8 @@ async def _expanded(case: Case, each: Expanded, target: Resource, known: Known, 
             continue
         fault = _fault(case, target, each, known, row, base[own])
         if fault is None:
-            changed = differences(case.fields, base[own], row)
+            known_fields = [name for name in base[own] if name not in case.state.disputed]
+            changed = differences(case.fields, base[own], row, known_fields)
             if changed and not (len(changed) == 1 and changed[0] == each.via):
                 name = changed[0]
                 fault = "A row changes when it is expanded", f"{name} = {shown(base[own][name])}", shown(row[name])

@@ -16,6 +16,7 @@ from checkpost.checks import (
     hold,
     large,
     links,
+    observe,
     page,
     read,
     relate,
@@ -31,7 +32,7 @@ from checkpost.checks.registry import CHECKS, Check
 #: The families in an engineer's order, and before them the checks that the others build on.
 _MODULES = (
     *(read, create, delete, access, update, replace, page, filter, sort, large, select, aggregate, errors),
-    *(bulk, concurrency, sublist, expand, links, relate, both_sides, roles, hold),
+    *(bulk, concurrency, sublist, expand, links, relate, both_sides, roles, observe, hold),
 )
 _GATES = ("read.list", "create.stored", "delete.gone")
 

@@ -36,6 +36,8 @@ FAMILIES = (
 
 #: The family of rows that outlive a run: only where it is asked for.
 HOLD = "hold"
+#: The family that only looks what roles can do.
+OBSERVE = "observe"
 
 
 class Skipped(Exception):

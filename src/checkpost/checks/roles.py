@@ -11,7 +11,7 @@ from typing import Any
 
 from checkpost.checks.asking import key_text, snapshot_of, spelled
 from checkpost.checks.bulk import key_items
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
 from checkpost.checks.conformance import shown
 from checkpost.checks.expand import held
 from checkpost.checks.many import create_many, send_items
@@ -58,7 +58,7 @@ async def _seen(case: Case, rights: Rights, action: Action = "list") -> Seen:
     state = case.state
     if state.unusable:
         raise Blocked(state.unusable)
-    snapshot = await _rows_of(case)
+    snapshot = await rows_of(case)
     keys = [key for key in snapshot.keys if key is not None]
     if not rights.may(action):
         return Seen(snapshot, frozenset())
@@ -68,7 +68,7 @@ async def _seen(case: Case, rights: Rights, action: Action = "list") -> Seen:
     return Seen(snapshot, allowed if rights.rows is not None else frozenset(keys))
 
 
-async def _rows_of(case: Case) -> Snapshot:
+async def rows_of(case: Case) -> Snapshot:
     """The rows as the run's own role sees them, few as they may be."""
     try:
         return await snapshot_of(case)
@@ -86,7 +86,7 @@ async def _look(case: Case, rights: Rights) -> Any:
         relation = case.resource.relation(name)
         target = case.world.model.resource(relation.resource) if relation is not None else None
         if dot and target is not None:
-            snapshot = await _rows_of(case.other(target))
+            snapshot = await rows_of(case.other(target))
             known = {key: dict(row) for key, row in zip(snapshot.keys, snapshot.rows, strict=True) if key is not None}
             targets[name] = known, target
 
@@ -128,6 +128,12 @@ def _finding(
 LEAK = "A role is shown rows that it may not see"
 FIELDS = "A role is shown fields that are hidden from it"
 REFUSED = "A role is refused what it may do"
+
+
+def _leaks(case: Case, resource: str) -> bool:
+    """Whether a list is known to show the role what it should not: by any way round it would do so again."""
+    known = case.world.findings.by_key.values()
+    return any(each.resource == resource and each.role == case.actor and each.check == "access.rows" for each in known)
 
 
 def _shown_fields(rows: Iterable[Mapping[str, Any]], rights: Rights) -> list[str]:
@@ -260,6 +266,8 @@ async def ways(case: Case) -> AsyncIterator[Finding]:
     seen = await _seen(case, rights)
     if not seen.hidden and not rights.hidden:
         raise Skipped(f"{case.actor} may see everything here")
+    if _leaks(case, case.resource.name):
+        raise Skipped("the list shows what it should not already")
     async for finding in _by_filter(case, rights, seen):
         yield finding
     for name in rights.hidden:
@@ -379,6 +387,8 @@ async def related(case: Case) -> AsyncIterator[Finding]:
         rights = rights_of(case.world.access, sub.child, case.actor)
         if child is None or rights is None or not sub.many or "list" not in child.operations:
             continue
+        if _leaks(case, sub.child):
+            continue
         seen = await _seen(case.other(child), rights)
         for key in _telling_parents(seen_here, seen, sub.via if sub.through is None else None):
             asked = True
@@ -407,6 +417,8 @@ async def related(case: Case) -> AsyncIterator[Finding]:
         target = case.world.model.resource(each.resource)
         rights = rights_of(case.world.access, each.resource, case.actor)
         if target is None or rights is None or "list" not in target.operations or not own.may("list"):
+            continue
+        if _leaks(case, each.resource):
             continue
         asked = True
         seen = await _seen(case.other(target), rights, "read")
@@ -459,7 +471,7 @@ async def writes(case: Case) -> AsyncIterator[Finding]:
         own = (await case.own())[0]
         _, before = await case.row_now(own.key)
         may = rights.may(purpose) and holds(rights.rows, before, look)
-        exchange = await _change(case, purpose, own, before)
+        exchange = await change_by_role(case, purpose, own.key, before)
         if exchange is None:
             continue
         there, after = await case.read(own.key, "the row then") if case.has("read") else (exchange, before)
@@ -497,7 +509,7 @@ def _not_refused(
     )  # fmt: skip
 
 
-async def _change(case: Case, purpose: Purpose, own: Own, before: Row) -> Exchange | None:
+async def change_by_role(case: Case, purpose: Purpose, key: Key, before: Row) -> Exchange | None:
     """A write by the other role to a row of the run's own; None where it has nothing to change."""
     body: dict[str, Any] = {}
     if purpose in {"update", "replace"}:
@@ -516,8 +528,8 @@ async def _change(case: Case, purpose: Purpose, own: Own, before: Row) -> Exchan
                 break
         if not values:
             return None
-        body = {"record": values if purpose == "update" else {**await case.replacement(own.key), **values}}
-    return await case.send(purpose, f"a {purpose} by {case.actor}", through=case.acting, key=own.key, **body)
+        body = {"record": values if purpose == "update" else {**await case.replacement(key), **values}}
+    return await case.send(purpose, f"a {purpose} by {case.actor}", through=case.acting, key=key, **body)
 
 
 async def _creates(case: Case, rights: Rights) -> AsyncIterator[Finding]:

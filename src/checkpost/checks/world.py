@@ -95,6 +95,7 @@ class World:
     #: What each role may do with each resource, and tables that are not to be reached.
     access: Access = field(default_factory=dict)
     unexposed: tuple[str, ...] = ()
+    observed: dict[tuple[str, str], Any] = field(default_factory=dict)
     waiting: Sequence[Entry] = ()
 
     @property

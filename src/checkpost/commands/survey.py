@@ -4,11 +4,15 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from checkpost.commands.options import profile_of
 from checkpost.errors import CheckPostError
+
+if TYPE_CHECKING:
+    from checkpost.profile.profile import Profile
 
 
 @click.command()
@@ -23,6 +27,10 @@ from checkpost.errors import CheckPostError
 @click.option("--resource", "resources", multiple=True, metavar="NAME", help="Show the fields of this resource.")
 @click.option("--reasons", is_flag=True, help="Say for each inference why it was made and how sure it is.")
 @click.option("--write", "target", type=click.Path(path_type=Path), metavar="FILE", help="Write a starter profile.")
+@click.option("--base-url", metavar="URL", help="The instance to look at with --observe.")
+@click.option("--observe", is_flag=True, help="Try what each role can do, and print it; --write adds it to a profile.")
+@click.option("--read-only", is_flag=True, help="Let --observe try reads alone.")
+@click.option("--allow-writes", multiple=True, metavar="HOST", help="Allow writes on a host other than this machine.")
 @click.option("--force", is_flag=True, help="Let --write replace a file.")
 def survey(
     contract: str | None,
@@ -30,6 +38,10 @@ def survey(
     resources: tuple[str, ...],
     reasons: bool,
     target: Path | None,
+    base_url: str | None,
+    observe: bool,
+    read_only: bool,
+    allow_writes: tuple[str, ...],
     force: bool,
 ) -> None:
     """Show the resources of CONTRACT, their keys, fields and relations, doubts, and the contract's flaws."""
@@ -39,8 +51,12 @@ def survey(
     from checkpost.engine.target import load_contract
     from checkpost.model.flaws import flaws
     from checkpost.model.infer import infer
+    from checkpost.profile.claims import claims_of, in_words
     from checkpost.report.surveyed import show_resource, show_survey
 
+    if observe:
+        _observe(profile_of(contract, profile_file, base_url, None, allow_writes), read_only, resources, target)
+        return
     profile = profile_of(contract, profile_file, None, None)
     if contract:
         profile = replace(profile, contract=contract)
@@ -58,7 +74,9 @@ def survey(
             name: [variable for variable in role.variables if not environment.get(variable)]
             for name, role in profile.roles.items()
         }
-        show_survey(read, model, flaws(read, model), console, reasons, roles)
+        claims = {name: in_words(claims_of(role, environment)) for name, role in profile.roles.items()}
+        known = {name: said for name, said in claims.items() if said}
+        show_survey(read, model, flaws(read, model), console, reasons, roles, known)
     if target is not None:
         from checkpost.profile.starter import starter
 
@@ -69,3 +87,40 @@ def survey(
         except OSError as error:
             raise CheckPostError(f"{target}: the profile cannot be written ({error.strerror}).") from None
         console.print(f"wrote {target}; look through it, then: checkpost run --profile {target}")
+
+
+def _observe(profile: Profile, read_only: bool, resources: tuple[str, ...], file: Path | None) -> None:
+    """Try what each role can do, print it, and add it to a profile if one is named."""
+    from rich.console import Console
+
+    from checkpost.commands.options import check_resources
+    from checkpost.commands.run import carry_out
+    from checkpost.engine.plan import plan
+    from checkpost.engine.target import aim
+    from checkpost.report.access import frozen, observed_matrix
+    from checkpost.wire.session import Limits
+
+    target = aim(profile, read_only, 10.0)
+    check_resources(resources, [resource.name for resource in target.model.resources])
+    planned = plan(target.model, (), resources, target.no_writes, "observe", target.others)
+    result = carry_out(target, planned, Limits(), 1)
+    console = Console(highlight=False)
+    console.print(
+        f"What roles can do at {target.base_url}, beside {target.role.name}"
+        + (f" (reads alone: {target.no_writes})" if target.no_writes else "")
+    )
+    console.print(observed_matrix(result.observed))
+    console.print("some: not all rows, by what rule is not told; own FIELD: those that agree in a field", style="dim")
+    if result.left:
+        console.print(f"{len(result.left)} rows could not be removed; checkpost sweep tries again.", style="bold red")
+    if file is None:
+        return
+    text = frozen(result.observed, target.profile)
+    try:
+        before = file.read_text("utf-8") if file.exists() else ""
+        if any(line.startswith("access:") for line in before.splitlines()):
+            raise CheckPostError(f"{file} states rights already, under 'access'; take them out first.")
+        file.write_text(before + ("\n" if before else "") + text, "utf-8")
+    except OSError as error:
+        raise CheckPostError(f"{file}: the profile cannot be written ({error.strerror}).") from None
+    console.print(f"added to {file}: look through it, since what a role can do is not yet what it should")

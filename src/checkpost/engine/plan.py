@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from checkpost.checks.order import all_checks
-from checkpost.checks.registry import HOLD, Check
+from checkpost.checks.registry import HOLD, OBSERVE, Check
 from checkpost.model.resource import Model, Resource, is_json_type
 
 _NO_JSON = "the body of {operation} takes no JSON"
@@ -34,14 +34,14 @@ def plan(
     families: Collection[str],
     resources: Collection[str],
     no_writes: str,
-    holding: Literal["", "hold.left", "hold.kept"] = "",
+    holding: Literal["", "hold.left", "hold.kept", "observe"] = "",
     actors: Mapping[str, Mapping[str, str]] | None = None,
 ) -> list[Planned]:
     """The checks in their order, resource by resource; empty ``families`` or ``resources`` mean all.
 
     With ``hold.left`` rows are left behind for a later look, with ``hold.kept`` those of an earlier run are
-    looked at, and nothing else is. ``actors`` names, for each resource, the other roles whose rights are stated,
-    with the reason why one cannot be asked as.
+    looked at, and nothing else is; with ``observe`` what roles can do is looked at. ``actors`` names, for each
+    resource, the other roles whose rights are stated, with the reason why one cannot be asked as.
     """
     planned = []
     for resource in model.resources:
@@ -49,7 +49,10 @@ def plan(
             continue
         for check in all_checks():
             # what later checks stand on runs whatever is asked for
-            if check.family == HOLD or holding == "hold.kept":
+            if holding == "observe":
+                if not (check.gate or check.family == OBSERVE):
+                    continue
+            elif check.family in {HOLD, OBSERVE} or holding == "hold.kept":
                 if check.name == holding:
                     planned.append(Planned(check, resource, _why_not(check, resource, no_writes)))
                 continue

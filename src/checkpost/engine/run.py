@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import os
 import time
-from collections.abc import Callable, Coroutine, Sequence
+from collections.abc import Callable, Coroutine, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from random import Random
@@ -13,6 +13,7 @@ from typing import Any
 
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import CONFORMANCE
+from checkpost.checks.observe import Observed
 from checkpost.checks.registry import HOLD, Blocked, Skipped
 from checkpost.checks.world import World
 from checkpost.contract.contract import Contract
@@ -59,6 +60,8 @@ class Result:
     held: int = 0
     #: Tokens that log-ins have given, by the name that stands for each.
     tokens: dict[str, str] = field(default_factory=dict)
+    #: What was seen of roles, by resource and role, where a run was to look.
+    observed: Mapping[tuple[str, str], Observed] = field(default_factory=dict)
     lines: dict[str, int] = field(default_factory=dict)
 
 
@@ -142,6 +145,7 @@ async def run(
         left=tuple(left),
         held=world.held,
         tokens=dict(session.tokens),
+        observed=world.observed,
         interrupted=interrupted,
         lines=_lines(target.contract, findings),
     )
@@ -208,7 +212,11 @@ class _Runner:
         held = [each for each in self.planned if each.check.family == HOLD]
         looking, making = [[each for each in several if each.check.creates == made] for made in (False, True)]
         await asyncio.gather(*(self._resource(resource, alone) for resource in resources))
-        await asyncio.gather(*(self._resource(resource, [*looking, *seeing]) for resource in resources))
+        await asyncio.gather(*(self._resource(resource, looking) for resource in resources))
+        # what a role is shown in lists first: where that is wrong already, no way round it is looked for
+        for name in dict.fromkeys(each.check.name for each in seeing):
+            same = [each for each in seeing if each.check.name == name]
+            await asyncio.gather(*(self._resource(resource, same) for resource in resources))
         for resource in resources:
             await self._resource(resource, [*making, *trying])
         for resource in resources:

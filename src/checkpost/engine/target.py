@@ -34,10 +34,19 @@ class Target:
     def actors(self) -> dict[str, dict[str, str]]:
         """The roles to look at, by resource: those with stated rights beside the one that the run uses, each
         with the reason why it cannot be asked as."""
+        return self._others(True)
+
+    @property
+    def others(self) -> dict[str, dict[str, str]]:
+        """All roles beside the one that the run uses, by resource, whatever is stated of them."""
+        return self._others(False)
+
+    def _others(self, stated: bool) -> dict[str, dict[str, str]]:
         found: dict[str, dict[str, str]] = {}
         for resource in self.model.resources:
             for name, other in self.profile.roles.items():
-                if name == self.role.name or rights_of(self.profile.access, resource.name, name) is None:
+                known = rights_of(self.profile.access, resource.name, name) is not None
+                if name == self.role.name or (stated and not known):
                     continue
                 missing = [each for each in other.variables if not self.environment.get(each)]
                 found.setdefault(resource.name, {})[name] = f"{missing[0]} is not set" if missing else ""
@@ -78,14 +87,18 @@ def load_contract(profile: Profile, timeout: float) -> tuple[Contract, dict[str,
     return read_contract(profile.contract, loader(role, environment, timeout)), environment
 
 
-def aim(profile: Profile, read_only: bool, timeout: float, credentials: Sequence[str] = ()) -> Target:
+def aim(
+    profile: Profile, read_only: bool, timeout: float, credentials: Sequence[str] = (), ready: bool = True
+) -> Target:
     """Everything a run needs to know before the first request. ``credentials`` (``SCHEME=VARIABLE``, or
-    the variable alone) take the place of the profile's role. Raises CheckPostError."""
-    if not credentials:
+    the variable alone) take the place of the profile's role, whose variables have to be set if it is to be
+    ``ready``. Raises CheckPostError."""
+    if not credentials and ready:
         require_variables(profile.role, read_environment(profile.folder), profile)
     contract, environment = load_contract(profile, timeout)
     role = _role(contract, credentials) if credentials else profile.role
-    require_variables(role, environment, profile)
+    if ready:
+        require_variables(role, environment, profile)
     _refuse_flaws(contract)
     base_url = _base_url(profile, contract)
     model = infer(contract, profile.resources, profile.parameters, profile.queries)

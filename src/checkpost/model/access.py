@@ -32,6 +32,14 @@ class Rights:
         return action in self.actions
 
     @property
+    def short(self) -> str:
+        """In a few words: what it may do, on which rows, and that fields are kept from it."""
+        said = "none" if not self.actions else ("all" if self.actions == frozenset(ACTIONS) else "")
+        said = said or ("read" if self.actions == READS else " ".join(each for each in ACTIONS if each in self.actions))
+        said += " own" if self.owner else (" some" if self.rows is not None else "")
+        return said + (" in part" if self.hidden or self.kept else "")
+
+    @property
     def in_words(self) -> str:
         said = "nothing" if not self.actions else ("all" if self.actions == frozenset(ACTIONS) else "")
         said = said or (

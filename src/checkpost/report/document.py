@@ -8,6 +8,7 @@ from typing import Any
 from checkpost import __version__
 from checkpost.engine.run import Result
 from checkpost.findings import SEVERITIES, Finding
+from checkpost.model.access import rights_of
 from checkpost.model.flaws import flaws
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.redaction import Redactor
@@ -96,6 +97,7 @@ def document(result: Result) -> Json:
             "left": list(result.left),
             "held": result.held,
         },
+        "access": _access(result),
         "findings": [_finding(finding, result, by_number, redactor) for finding in result.findings],
         "checks": [
             {
@@ -113,6 +115,31 @@ def document(result: Result) -> Json:
     }
     masked: Json = redactor.value(plain)
     return masked
+
+
+def _access(result: Result) -> list[Json]:
+    """The rights that were stated of each role, and by what the API departs from them."""
+    found = []
+    for resource in dict.fromkeys(check.resource for check in result.checks if check.resource):
+        for role in result.target.profile.roles:
+            rights = rights_of(result.target.profile.access, resource, role)
+            checks = [each for each in result.checks if (each.resource, each.role) == (resource, role)]
+            if rights is None or role == result.target.role.name:
+                continue
+            wrong = [each for each in result.findings if each.resource == resource and role in each.role.split(", ")]
+            found.append(
+                {
+                    "resource": resource,
+                    "role": role,
+                    "rights": rights.in_words,
+                    "short": rights.short,
+                    "tried": any(each.outcome in {"passed", "failed"} for each in checks),
+                    "differs": list(
+                        dict.fromkeys(each.check.partition(".")[2] for each in wrong if each.family == "access")
+                    ),
+                }
+            )
+    return found
 
 
 def _finding(finding: Finding, result: Result, by_number: dict[int, Exchange], redactor: Redactor) -> Json:

@@ -36,9 +36,10 @@ def show_survey(
     console: Console,
     reasons: bool,
     roles: Mapping[str, Sequence[str]] | None = None,
+    claims: Mapping[str, str] | None = None,
 ) -> None:
     """Print resources, security, doubts and flaws. ``roles`` maps the profile's roles to those of their
-    environment variables that are not set."""
+    environment variables that are not set, ``claims`` to what their tokens say of themselves."""
     console.print(
         Text.assemble((contract.title or "API", "bold"), f"  OpenAPI {contract.version}  {contract.location}")
     )
@@ -58,6 +59,8 @@ def show_survey(
         for name, missing in roles.items():
             if missing:
                 console.print(Text(f"  {name}: {', '.join(missing)} is not set", style="yellow"))
+        for name, said in (claims or {}).items():
+            console.print(Text(f"  {name}: the token says {said}", style="dim"))
         console.print()
     if reasons:
         _reasons(model, console)

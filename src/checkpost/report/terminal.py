@@ -12,6 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from checkpost.checks.registry import FAMILIES, HOLD
+from checkpost.report.access import access_matrix
 
 Json = dict[str, Any]
 
@@ -27,8 +28,12 @@ def show_run(document: Json, console: Console, commands: bool = True) -> None:
     console.print(_matrix(document, console.width))
     console.print(_legend())
     console.print()
+    if any(each["tried"] for each in document.get("access", ())):
+        console.print(Text("Roles, and what they may do", style="bold"))
+        console.print(access_matrix(document["access"]))
+        console.print()
     for finding in document["findings"]:
-        console.print(_finding(finding, commands))
+        console.print(_finding(finding, commands, document["run"]["role"]))
         console.print()
     for line in _not_done(document):
         console.print(line)
@@ -100,7 +105,7 @@ def operations_text(finding: Json) -> str:
     return ", ".join(names[:4]) + more
 
 
-def _finding(finding: Json, commands: bool) -> RenderableType:
+def _finding(finding: Json, commands: bool, usual: str) -> RenderableType:
     severity = finding["severity"]
     head = Text.assemble(
         (f"{_SIGNS[severity]} {severity:<8}", _COLOURS[severity]),
@@ -110,7 +115,7 @@ def _finding(finding: Json, commands: bool) -> RenderableType:
     facts = Table.grid(padding=(0, 2, 0, 0))
     facts.add_column(style="dim", no_wrap=True)
     facts.add_column(overflow="fold")
-    for name, value in _facts(finding, commands):
+    for name, value in _facts(finding, commands, usual):
         facts.add_row(name, Text(value))
     parts: list[RenderableType] = [head, Padding(facts, (0, 0, 0, 10))]
     if finding["rows"]:
@@ -135,8 +140,10 @@ def _value(value: Any) -> str:
     return text if len(text) <= 60 else text[:59] + "…"
 
 
-def _facts(finding: Json, commands: bool) -> Iterator[tuple[str, str]]:
+def _facts(finding: Json, commands: bool, usual: str) -> Iterator[tuple[str, str]]:
     yield "where", operations_text(finding)
+    if finding["role"] != usual:
+        yield "as", finding["role"]
     yield "expected", finding["expected"]
     yield "seen", finding["observed"] + (f"  ({finding['count']} times)" if finding["count"] > 1 else "")
     if finding["subjects"]:
@@ -215,7 +222,7 @@ def _verdict(document: Json) -> RenderableType:
 
 def show_finding(document: Json, finding: Json, console: Console) -> None:
     """Print one finding with the exchanges that show it."""
-    console.print(_finding(finding, True))
+    console.print(_finding(finding, True, document["run"]["role"]))
     for exchange in finding["exchanges"]:
         console.print()
         console.print(_exchange(exchange))
@@ -224,6 +231,7 @@ def show_finding(document: Json, finding: Json, console: Console) -> None:
 def _exchange(exchange: Json) -> RenderableType:
     request, answer = exchange["request"], exchange["answer"]
     who = {"right": f"as {exchange['role']}", "none": "without credentials", "wrong": "with damaged credentials"}
+    who |= {"expired": "with expired credentials", "scheme": "with credentials under another scheme"}
     lines = [
         Text.assemble(
             (f"{exchange['number']:>5}  ", "dim"),
