@@ -332,9 +332,9 @@ class Demo(Folder):
         sound, faulty = done.stdout.split("planted defects")
         self.assertIn("no findings", sound)
         self.assertIn("row for row, what they were", sound)
-        self.assertIn("11 errors", faulty)
+        self.assertIn("15 errors", faulty)
         shown = checkpost("show", folder=self.folder / "checkpost-demo")
-        self.assertIn("11 errors", shown.stdout)
+        self.assertIn("15 errors", shown.stdout)
 
     def test_spellings_are_listed_and_an_unknown_one_is_told(self) -> None:
         listed = checkpost("demo", "--list-spellings", folder=self.folder)

