@@ -13,9 +13,10 @@ from starlette.routing import Route
 
 from checkpost.demo.answers import Refusal, json_answer
 from checkpost.demo.bulk import BulkRows
+from checkpost.demo.bulkpaths import BULK_PATHS
 from checkpost.demo.core import BASE, Caller, Key
 from checkpost.demo.database import Database
-from checkpost.demo.description import BULK_PATHS, describe
+from checkpost.demo.description import describe
 from checkpost.demo.relations import Related, is_junction, to_many
 from checkpost.demo.spellings import SPELLINGS, USUAL
 from checkpost.demo.tables import Table

@@ -10,9 +10,9 @@ from starlette.requests import Request
 from starlette.responses import Response
 
 from checkpost.demo.answers import Refusal, json_answer
+from checkpost.demo.bulkpaths import LARGEST_BODY, MOST_AT_ONCE
 from checkpost.demo.core import Caller, Key
 from checkpost.demo.database import Row
-from checkpost.demo.description import LARGEST_BODY, MOST_AT_ONCE
 from checkpost.demo.guarded import GuardedRows
 
 Each = Callable[[Any], tuple[int, Row | None]]

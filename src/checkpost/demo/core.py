@@ -16,9 +16,10 @@ from starlette.requests import Request
 from starlette.responses import Response
 
 from checkpost.demo.answers import Refusal, json_answer
+from checkpost.demo.bulkpaths import LARGEST_BODY
 from checkpost.demo.database import Database, Row, decode
-from checkpost.demo.description import LARGEST_BODY, create_schema, patch_schema
 from checkpost.demo.question import Group, Measure, Sql, Test, Wanted, Where, expression, measure_sql, test_sql
+from checkpost.demo.schemas import create_schema, patch_schema
 from checkpost.demo.spellings import Spelling
 from checkpost.demo.tables import Column, Table
 

@@ -12,9 +12,9 @@ from starlette.responses import Response
 from checkpost.demo.answers import Refusal, json_answer
 from checkpost.demo.core import Caller, Core, Key
 from checkpost.demo.database import Row
-from checkpost.demo.description import child_schema
 from checkpost.demo.question import Sql, Wanted
 from checkpost.demo.relations import Related, depths, expandable, to_many, to_one
+from checkpost.demo.schemas import child_schema
 from checkpost.demo.tables import Table
 
 
