@@ -3,13 +3,34 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
+from checkpost.demo.bulkpaths import BULK_PATHS, at_once, by_filter, many_of
+from checkpost.demo.pieces import (
+    TAG,
+    created_answer,
+    header_parameter,
+    if_match,
+    key_parameter,
+    problems,
+    request_body,
+    row_answer,
+    security_of,
+)
 from checkpost.demo.relations import Related, depths, is_junction, to_many
+from checkpost.demo.schemas import (
+    Json,
+    child_schema,
+    child_title,
+    create_schema,
+    item_schema,
+    nested_schema,
+    patch_schema,
+    problem_schemas,
+    reference_to,
+    row_schema,
+)
 from checkpost.demo.spellings import SPELLINGS, USUAL, Spelling
 from checkpost.demo.tables import Table
-
-Json = dict[str, Any]
 
 
 def _expansion(table: Table, tables: Sequence[Table], spelling: Spelling) -> list[Json]:
