@@ -10,6 +10,7 @@ from checkpost.checks.asking import ask, key_text, snapshot_of
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.sublist import settable_in
 from checkpost.findings import Finding
 from checkpost.model.relation import Expanded, Expansion
 from checkpost.model.resource import Purpose, Resource
@@ -121,7 +122,7 @@ def _fault(
             return "An expansion is not the row that is referred to", f"the row {reference!r}", f"the row {key[0]!r}"
         pairs = [(known.rows.get((reference,)), inside)]
     for row_itself, item in pairs:
-        wrong = differences(fields, row_itself or {}, item) if isinstance(item, dict) else []
+        wrong = differences(fields, row_itself or {}, item, settable_in(target)) if isinstance(item, dict) else []
         if wrong and row_itself is not None:
             name = wrong[0]
             return (
@@ -209,7 +210,7 @@ async def _expanded(case: Case, each: Expanded, target: Resource, known: Known, 
             continue
         fault = _fault(case, target, each, known, row, base[own])
         if fault is None:
-            known_fields = [name for name in base[own] if name not in case.state.disputed]
+            known_fields = [name for name in case.settable if name not in case.state.disputed]
             changed = differences(case.fields, base[own], row, known_fields)
             if changed and not (len(changed) == 1 and changed[0] == each.via):
                 name = changed[0]
@@ -217,7 +218,8 @@ async def _expanded(case: Case, each: Expanded, target: Resource, known: Known, 
         if fault is not None:
             title, expected, observed = fault
             return case.finding(
-                "warning" if title == _CUT else "error",
+                # an object that is only like the other's rows may be a copy of what they were
+                "warning" if title == _CUT or each.reason.certainty == "guess" else "error",
                 "contract" if each.reason.certainty == "stated" or each.always else "expectation",
                 title,
                 f"{expected}, for the row {key_text(own)}",

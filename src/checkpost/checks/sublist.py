@@ -160,8 +160,9 @@ def _judged(case: Case, under: Under, key: Key, listing: Listing) -> Iterable[Fi
         )
         return
     fields = {each.name: each for each in child.fields} if child is not None else {}
+    settable = settable_in(child)
     for each, row in listing.by_key.items():
-        wrong = differences(fields, known.get(each, {}), row)
+        wrong = differences(fields, known.get(each, {}), row, settable)
         if wrong:
             yield case.finding(
                 "error",
@@ -186,6 +187,13 @@ def _judged(case: Case, under: Under, key: Key, listing: Listing) -> Iterable[Fi
             operation=place,
             evidence=evidence,
         )
+
+
+def settable_in(resource: Resource | None) -> list[str]:
+    """Fields that a body may set, and keys: others may be computed anew at each reading."""
+    keys = resource.key.fields if resource is not None and resource.key is not None else ()
+    fields = resource.fields if resource is not None else ()
+    return [each.name for each in fields if each.created or each.updated or each.replaced or each.name in keys]
 
 
 def _weight(case: Case, sub: Subcollection, surplus: bool) -> tuple[Severity, Basis]:
@@ -282,7 +290,7 @@ async def subrow(case: Case) -> AsyncIterator[Finding]:
             client = case.world.view(case.resource, sub.view, key)
             exchange = await case.send("read", "the row that another refers to", through=client)
             shown = client.row_in(exchange.answer) if exchange.answer.ok else None
-            wrong = differences(fields, known, shown or {})
+            wrong = differences(fields, known, shown or {}, settable_in(child))
             if shown is None and exchange.answer.status not in {404, 410}:
                 continue
             if shown is None or wrong:

@@ -90,8 +90,11 @@ def _member(field: Field, resource: Resource, others: Mapping[str, Resource]) ->
     if not shape_of(inside).properties:
         return None
     for other in others.values():
-        if _same_schema(inside, other.row) or _alike(field.name, inside, other, resource):
-            return _related(field.name, many, resource, other, others, "its schema is that of rows of " + other.name)
+        if _same_schema(inside, other.row):
+            return _related(field.name, many, resource, other, others, f"its schema is that of rows of {other.name}")
+        if _alike(field.name, inside, other, resource):
+            found = _related(field.name, many, resource, other, others, "")
+            return replace(found, reason=Reason(f"it has fields of {other.name}, and a name for them", "guess"))
     return None
 
 
