@@ -34,6 +34,8 @@ class Library:
     load: Load
     normalise: Callable[[Any], Any] = lambda document: document
     texts: dict[str, str] = field(default_factory=dict)
+    #: What has been worked out of a node, by its location and pointer: schemas are looked at over and over.
+    shapes: dict[tuple[str, str], Any] = field(default_factory=dict)
     documents: dict[str, Any] = field(default_factory=dict)
 
     def document(self, location: str) -> Any:
@@ -77,7 +79,7 @@ class Node:
         return f"{self.location}#{self.pointer}"
 
     def child(self, key: str | int) -> Node:
-        return Node(self.library, self.location, pointers.join(self.pointer, key), self.value[key])
+        return Node(self.library, self.location, f"{self.pointer}/{pointers.escape(key)}", self.value[key])
 
     def get(self, key: str) -> Node | None:
         """The child, its references followed; None where there is none."""

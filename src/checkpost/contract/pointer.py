@@ -8,7 +8,8 @@ from typing import Any
 
 def escape(part: object) -> str:
     """One reference token, escaped."""
-    return str(part).replace("~", "~0").replace("/", "~1")
+    text = str(part)
+    return text.replace("~", "~0").replace("/", "~1") if "~" in text or "/" in text else text
 
 
 def join(pointer: str, *parts: object) -> str:

@@ -77,8 +77,9 @@ def _dangling(library: Library, known: set[Flaw]) -> list[Flaw]:
 def _search(node: Node, names: bool, known: set[Flaw], found: list[Flaw], seen: set[int]) -> None:
     if id(node.value) in seen:
         return
-    if isinstance(node.value, dict | list):
-        seen.add(id(node.value))
+    if not isinstance(node.value, dict | list):
+        return
+    seen.add(id(node.value))
     if isinstance(node.value, dict) and isinstance(node.value.get("$ref"), str) and not names:
         try:
             node.resolved()
@@ -87,7 +88,8 @@ def _search(node: Node, names: bool, known: set[Flaw], found: list[Flaw], seen: 
             flaw = Flaw("error", kind, f"{error}.", error.place)
             if flaw not in known and flaw not in found:
                 found.append(flaw)
-    for key, child in node.children():
-        if not names and key in openapi30._VALUES:
+    members = node.value.items() if isinstance(node.value, dict) else enumerate(node.value or ())
+    for key, value in members:
+        if not isinstance(value, dict | list) or (not names and key in openapi30._VALUES):
             continue
-        _search(child, key == "properties" and not names, known, found, seen)
+        _search(node.child(key), key == "properties" and not names, known, found, seen)

@@ -105,6 +105,13 @@ def shape_of(node: Node | None) -> Shape:
     """The shape of a schema; an empty one for None."""
     if node is None:
         return Shape({}, frozenset(), False, {}, frozenset(), None)
+    known: Shape | None = node.library.shapes.get((node.location, node.pointer))
+    if known is None:
+        known = node.library.shapes[node.location, node.pointer] = _shape_of(node)
+    return known
+
+
+def _shape_of(node: Node) -> Shape:
     merged = _merged(node)
     types = _types(merged.keywords)
     nullable = merged.nullable or "null" in types
