@@ -31,12 +31,6 @@ class _Everything(Caller):
 # -- rows --------------------------------------------------------------------------------------------
 
 
-@defect("scope-not-in-list", TESTS, "GET", "access", "The list shows a technician the tests of others.")
-class ScopeNotInList(TableApi):
-    def scope(self, caller: Caller) -> Sql:
-        return super().scope(_Everything(caller) if caller.role == "technician" else caller)
-
-
 @defect("scope-not-in-read", TESTS, "GET", "access", "A technician reads the tests of others by key.", item=True)
 class ScopeNotInRead(TableApi):
     async def on_read(self, request: Request) -> Response:
@@ -89,6 +83,12 @@ class ReplacesOthersRows(_ChangesOthers):
 @defect("deletes-others-rows", TESTS, "DELETE", "access", "A technician deletes the tests of others.", item=True)
 class DeletesOthersRows(_ChangesOthers):
     method = "DELETE"
+
+
+@defect("scope-not-in-list", TESTS, "GET", "access", "The list shows a technician the tests of others.")
+class ScopeNotInList(TableApi):
+    def scope(self, caller: Caller) -> Sql:
+        return super().scope(_Everything(caller) if caller.role == "technician" else caller)
 
 
 @defect("many-deletes-others", TESTS, "DELETE", "access", "A technician deletes many tests of others.", at="/bulk")
