@@ -7,6 +7,7 @@ import json
 import re
 from collections.abc import AsyncIterator, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from checkpost.checks.asking import key_text, snapshot_of, spelled
@@ -41,9 +42,10 @@ class Seen:
     snapshot: Snapshot
     allowed: frozenset[Key]
 
-    @property
-    def hidden(self) -> list[Key]:
-        return [key for key in self.snapshot.keys if key is not None and key not in self.allowed]
+    @cached_property
+    def hidden(self) -> Mapping[Key, None]:
+        """The keys of the other rows, in their order."""
+        return {key: None for key in self.snapshot.keys if key is not None and key not in self.allowed}
 
 
 def _rights(case: Case, resource: Resource | None = None) -> Rights:
@@ -220,7 +222,7 @@ async def read(case: Case) -> AsyncIterator[Finding]:
     rights = _rights(case)
     seen = await _seen(case, rights, "read")
     acting = case.acting
-    for key in seen.hidden[:_MOST_HIDDEN]:
+    for key in list(seen.hidden)[:_MOST_HIDDEN]:
         exchange = await case.send("read", "a row that the role may not see", through=acting, key=key)
         row = acting.row_in(exchange.answer) if exchange.answer.ok else None
         if row is not None:
@@ -283,7 +285,7 @@ async def _by_filter(case: Case, rights: Rights, seen: Seen) -> AsyncIterator[Fi
     names = case.resource.key.fields if case.resource.key else ()
     if filtering is None or case.state.unfiltered or not seen.hidden:
         return
-    hidden = seen.hidden[0]
+    hidden = next(iter(seen.hidden))
     row = seen.snapshot.rows[seen.snapshot.positions[hidden]]
     wanted = [Compare(name, "eq", value) for name, value in zip(names, hidden, strict=True)][:1]
     for compare in compares(rights.rows):
