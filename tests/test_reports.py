@@ -4,17 +4,23 @@ from __future__ import annotations
 
 import io
 import unittest
+from pathlib import Path
 from typing import Any
 
 from rich.console import Console
 
+from checkpost.checks.observe import Observed
 from checkpost.demo.description import describe
 from checkpost.demo.seedbank import TABLES
 from checkpost.model.flaws import flaws
 from checkpost.model.infer import infer
+from checkpost.profile.access import rights
+from checkpost.profile.credentials import Role
+from checkpost.profile.profile import Profile
 from checkpost.profile.starter import starter
+from checkpost.report.access import access_matrix, frozen
 from checkpost.report.surveyed import show_resource, show_survey
-from checkpost.report.terminal import cell, show_checks, show_finding, show_list, show_run
+from checkpost.report.terminal import cell, headings, show_checks, show_finding, show_list, show_run
 from tests.support import contract_of
 
 
@@ -196,7 +202,69 @@ class Runs(unittest.TestCase):
         )
 
 
+class Rights(unittest.TestCase):
+    """Roles and what they may do, as a terminal shows it."""
+
+    def entry(self, role: str, **changes: Any) -> dict[str, Any]:
+        usual = {"resource": "tags", "role": role, "rights": "read", "short": "read", "tried": True, "differs": []}
+        return {**usual, **changes}
+
+    def test_a_matrix_marks_what_differs_without_colour(self) -> None:
+        entries = [
+            self.entry("clerk"),
+            self.entry("guest", short="none", differs=["rows", "writes"]),
+            self.entry("robot", tried=False),
+            self.entry("clerk", resource="loans"),
+        ]
+        text = printed(lambda console: console.print(access_matrix(entries)))
+        lines = {line.split()[0]: line for line in text.splitlines() if line.strip()}
+        self.assertIn("✓ read", lines["tags"])
+        self.assertIn("✗ none: rows, writes", lines["tags"])
+        self.assertIn("? read", lines["tags"])
+        self.assertEqual(lines["loans"].count("not stated"), 2)
+
+    def test_a_run_shows_it_where_rights_were_tried(self) -> None:
+        run = {**document([], [check("access.rows")]), "access": [self.entry("clerk")]}
+        self.assertIn("Roles, and what they may do", printed(lambda console: show_run(run, console)))
+        untried = {**run, "access": [self.entry("clerk", tried=False)]}
+        self.assertNotIn("Roles, and what", printed(lambda console: show_run(untried, console)))
+
+    def test_a_finding_names_the_role_where_it_is_another(self) -> None:
+        other = document([finding(role="clerk, guest")], [])
+        self.assertIn("clerk, guest", printed(lambda console: show_run(other, console)))
+
+    def test_what_was_seen_is_frozen_as_lines_of_a_profile(self) -> None:
+        seen = Observed({"list", "read", "aggregate"}, "some", ("author", 7), ("notes",))
+        own = Observed({"list", "create"}, "some", ("author", "ann"))
+        vague = Observed({"list"}, "some")
+        profile = Profile(Path("."), roles={name: Role(name, identity=own_id) for name, own_id in IDENTITIES.items()})
+        observed = {("tags", "clerk"): seen, ("tags", "ann"): own, ("tags", "guest"): vague}
+        text = frozen(observed, profile)
+        self.assertIn('clerk: "read where author = 7 hide notes"', text)
+        self.assertIn('ann: "list, create own author"', text)
+        self.assertRegex(text, r'guest: "list"\s+# some rows: add where')
+        for line, identity in (("read where author = 7 hide notes", None), ("list, create own author", "ann")):
+            self.assertIsNotNone(rights(line, identity).rows)
+
+    def test_headings_are_cut_as_much_as_the_width_needs(self) -> None:
+        names = ["read", "aggregate", "concurrency"]
+        self.assertEqual(headings(names, 40), names)
+        self.assertEqual(headings(names, 22), ["read", "aggreg.", "concur."][:1] + headings(names, 22)[1:])
+        self.assertTrue(all(len(name) <= 4 for name in headings(names, 5)))
+
+
+IDENTITIES = {"clerk": None, "ann": "ann", "guest": None}
+
+
 class Surveys(unittest.TestCase):
+    def test_related_rows_and_many_at_once_are_shown(self) -> None:
+        contract = contract_of(describe(TABLES, "http://127.0.0.1/v1"))
+        model = infer(contract)
+        text = printed(lambda console: show_survey(contract, model, [], console, True), width=180)
+        for words in ("Under:", "/species/{id}/tags", "Expand:", "At once:", "ids=KEYS", "Guards:", "Idempotency-Key"):
+            self.assertIn(words, text)
+        self.assertIn("through species-tags", " ".join(text.split()))
+
     def setUp(self) -> None:
         self.contract = contract_of(describe(TABLES, "http://127.0.0.1:1/v1"))
         self.model = infer(self.contract)

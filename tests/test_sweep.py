@@ -57,6 +57,23 @@ class Strays(unittest.TestCase):
         self.assertEqual([(entry.number, key) for entry, key in found], [(5, (2,)), (6, (3,))])
 
 
+class ManyStrays(unittest.TestCase):
+    """Rows of one request with many, of which some were refused."""
+
+    def test_a_refused_record_takes_no_row_of_another(self) -> None:
+        resource = RESOURCE
+        rows = {(n,): {"id": n, **record(n)} for n in (1, 3)}
+        listing = Listing(tuple(rows.values()), rows, True)
+        refused = {name: value for name, value in record(2).items() if name != "title"}
+        entries = [
+            Entry(1, "books", record(1), None),
+            Entry(2, "books", refused, None),
+            Entry(3, "books", record(3), None),
+        ]
+        found = {entry.number: key for entry, key in match(resource, entries, listing, set(), "cpmark001")}
+        self.assertEqual(found, {1: (1,), 3: (3,)})
+
+
 class Sweeps(unittest.TestCase):
     def swept(self, library: Library, entries: list[Entry], known: set[int]) -> tuple[list[Entry], list[int]]:
         gone: list[int] = []

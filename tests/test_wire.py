@@ -142,7 +142,34 @@ class Copying(unittest.TestCase):
         self.assertEqual(received, ["POST /a%20b?c='d' HTTP/1.1"])
 
 
+class LongBodies(unittest.TestCase):
+    def test_a_body_that_no_argument_takes_is_written_behind_the_command(self) -> None:
+        body = b'["' + b"x" * 150_000 + b"'\"]"
+        with OddServer(lambda _: answer(b"[]")) as server:
+            command = curl(Request("POST", server.base_url, "", {"Content-Type": "application/json"}, body), None)
+            self.assertIn("--data-binary @-", command)
+            done = subprocess.run(["sh"], input=command, capture_output=True, text=True, timeout=30)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        short = curl(Request("POST", "http://127.0.0.1/", "", {}, b"[]"), None)
+        self.assertIn("--data-binary '[]'", short)
+
+
 class Journals(unittest.TestCase):
+    def test_held_rows_are_read_back_as_they_were(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            path = Path(name) / "journal.jsonl"
+            journal = Journal(path, {"run": "r", "process": 1})
+            first, second = journal.intend("tags", {"label": "a"}), journal.intend("tags", {"label": "b"})
+            journal.created(first, (1,))
+            journal.created(second, (2,))
+            journal.hold(first, {"id": 1, "label": "a", "seen": None})
+            journal.gone(second)
+            journal.finish()
+            self.assertTrue(path.is_file(), "what is held keeps its journal")
+            (entry,) = read_journal(path).entries
+            self.assertEqual((entry.key, entry.held), ((1,), {"id": 1, "label": "a", "seen": None}))
+            self.assertTrue(entry.confirmed)
+
     def setUp(self) -> None:
         self.addCleanup(lambda: self.journal.close())
         folder = Path(self.enterContext(tempfile.TemporaryDirectory()))

@@ -43,12 +43,12 @@ def match(
                 by_text.setdefault((name, value), []).append(key)
     found: list[tuple[Entry, Key]] = []
     rest: list[Entry] = []
-    # rows with a text of the record's first: it is quicker than looking at each row for each record, and a
+    # rows with a text that no other has first: it is quicker than looking at each row for each record, and a
     # record that was refused may be a little like the row of another
     for entry in entries:
         record = entry.record or {}
         alike = [by_text[each] for each in record.items() if isinstance(each[1], str) and each in by_text]
-        few = [key for key in min(alike, key=len) if key in candidates] if alike else []
+        few = [keys[0] for keys in alike if len(keys) == 1 and keys[0] in candidates]
         best = _best(resource, record, few, candidates, mark)
         if best is None:
             rest.append(entry)
