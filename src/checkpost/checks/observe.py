@@ -33,7 +33,8 @@ class Observed:
         text = ", ".join(done) or "none"
         text = "read" if set(done) == {"list", "read", "aggregate"} else text
         if self.common is not None:
-            text += f" own {self.common[0]}"
+            value = f"'{self.common[1]}'" if isinstance(self.common[1], str) else str(self.common[1])
+            text += f" where {self.common[0]} = {value}"
         return text + (f" hide {', '.join(self.hidden)}" if self.hidden else "")
 
 

@@ -110,7 +110,7 @@ def _observe(profile: Profile, read_only: bool, resources: tuple[str, ...], file
         + (f" (reads alone: {target.no_writes})" if target.no_writes else "")
     )
     console.print(observed_matrix(result.observed))
-    console.print("some: not all rows, by what rule is not told; own FIELD: those that agree in a field", style="dim")
+    console.print("some: not all rows, by what rule is not told", style="dim")
     if result.left:
         console.print(f"{len(result.left)} rows could not be removed; checkpost sweep tries again.", style="bold red")
     if file is None:

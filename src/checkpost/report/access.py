@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -90,11 +91,8 @@ def frozen(observed: Mapping[tuple[str, str], Observed], profile: Profile) -> st
             if name != resource:
                 continue
             said = each.line
-            identity = profile.roles[role].identity
-            if each.common is not None and identity != each.common[1]:
-                # without an identity of the role, the value itself says which rows are meant
-                value = f"'{each.common[1]}'" if isinstance(each.common[1], str) else str(each.common[1])
-                said = said.replace(f" own {each.common[0]}", f" where {each.common[0]} = {value}")
+            if each.common is not None and profile.roles[role].identity == each.common[1]:
+                said = re.sub(r" where .*?(?= hide |$)", f" own {each.common[0]}", said)
             note = "  # some rows: add where CONDITION" if each.rows == "some" and each.common is None else ""
             lines.append(f"    {role}: {json.dumps(said, ensure_ascii=False)}{note}")
     return "\n".join(lines) + "\n"
