@@ -14,7 +14,7 @@ from unittest import mock
 
 from checkpost.checks.case import Case
 from checkpost.checks.order import all_checks
-from checkpost.checks.registry import CHECKS, HOLD
+from checkpost.checks.registry import CHECKS, HOLD, OBSERVE
 from checkpost.demo.description import describe
 from checkpost.demo.seedbank import TABLES
 from checkpost.demo.server import InProcess
@@ -41,16 +41,25 @@ class Plans(unittest.TestCase):
 
     def test_every_check_is_planned_for_every_resource_or_has_a_reason(self) -> None:
         reasons = self.reasons()
-        usual = [each for each in all_checks() if each.family != HOLD]
+        usual = [each for each in all_checks() if each.family not in {HOLD, OBSERVE} and not each.per_role]
         self.assertEqual(len(reasons), len(usual) * len(MODEL.resources))
         held = plan(MODEL, (), ["tags"], "", "hold.kept")
         self.assertEqual([each.check.name for each in held], ["hold.kept"], "nothing else is asked then")
+
+    def test_other_roles_are_looked_at_once_for_each_resource_where_they_are_stated(self) -> None:
+        actors = {"tags": {"clerk": "", "guest": "GUEST_TOKEN is not set"}}
+        planned = plan(MODEL, ["access"], ["tags", "loans"], "", actors=actors)
+        others = [each for each in planned if each.check.per_role]
+        self.assertEqual({each.resource.name for each in others}, {"tags"})
+        self.assertEqual({each.actor for each in others}, {"clerk", "guest"})
+        self.assertEqual({each.reason for each in others if each.actor == "guest"}, {"GUEST_TOKEN is not set"})
+        self.assertEqual({each.actor for each in planned if not each.check.per_role}, {""})
         self.assertEqual(reasons["tags", "update.each-field"], "")
         self.assertEqual(reasons["species-tags", "update.each-field"], "the contract has no update for it")
 
     def test_without_writes_only_checks_that_read_run(self) -> None:
         reasons = self.reasons(no_writes="the run is read-only")
-        for check in [each for each in all_checks() if each.family != HOLD]:
+        for check in [each for each in all_checks() if each.family not in {HOLD, OBSERVE} and not each.per_role]:
             self.assertEqual(bool(reasons["tags", check.name]), check.creates, check.name)
 
     def test_rows_that_could_not_be_removed_are_not_made(self) -> None:

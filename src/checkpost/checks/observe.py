@@ -86,7 +86,10 @@ async def reads(case: Case) -> AsyncIterator[Finding]:
 
 @check("observe.writes", needs=("create", "delete"), creates=True, cost=lambda resource: 10, per_role=True)
 async def writes(case: Case) -> AsyncIterator[Finding]:
-    """What may the role write? Tried on rows of the run's own."""
+    """What can the role write?
+
+    It is tried on rows of the run's own.
+    """
     if case.state.not_creatable:
         raise Blocked(case.state.not_creatable)
     if case.state.not_removable:
