@@ -43,6 +43,8 @@ class Plans(unittest.TestCase):
         reasons = self.reasons()
         usual = [each for each in all_checks() if each.family not in {HOLD, OBSERVE} and not each.per_role]
         self.assertEqual(len(reasons), len(usual) * len(MODEL.resources))
+        self.assertEqual(reasons["tags", "update.each-field"], "")
+        self.assertEqual(reasons["species-tags", "update.each-field"], "the contract has no update for it")
         held = plan(MODEL, (), ["tags"], "", "hold.kept")
         self.assertEqual([each.check.name for each in held], ["hold.kept"], "nothing else is asked then")
 
@@ -54,8 +56,6 @@ class Plans(unittest.TestCase):
         self.assertEqual({each.actor for each in others}, {"clerk", "guest"})
         self.assertEqual({each.reason for each in others if each.actor == "guest"}, {"GUEST_TOKEN is not set"})
         self.assertEqual({each.actor for each in planned if not each.check.per_role}, {""})
-        self.assertEqual(reasons["tags", "update.each-field"], "")
-        self.assertEqual(reasons["species-tags", "update.each-field"], "the contract has no update for it")
 
     def test_without_writes_only_checks_that_read_run(self) -> None:
         reasons = self.reasons(no_writes="the run is read-only")
