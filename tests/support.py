@@ -85,14 +85,18 @@ def run_on_stand_in(
         return run_against(contract, None, folder, resources, families, role, without=without)
 
 
-def run_on_example(stand_in: InProcess, resources: Sequence[str] = (), families: Sequence[str] = ()) -> Result:
-    """A run as the example's curator, with the rights of the others as its profile states them."""
+def run_on_example(
+    stand_in: InProcess, resources: Sequence[str] = (), families: Sequence[str] = (), leave: Sequence[str] = ()
+) -> Result:
+    """A run as the example's curator, with the rights of the others as its profile states them; ``leave`` names
+    roles that are not looked at, for time."""
     from checkpost.profile.profile import read_profile
 
     with tempfile.TemporaryDirectory() as name:
         profile = read_profile(write_profile(Path(name), stand_in.address.base_url, stand_in.address.contract_url))
         target = aim(profile, False, 10.0)
         planned = plan(target.model, families, resources, target.no_writes, actors=target.actors)
+        planned = [each for each in planned if each.actor not in leave]
         return asyncio.run(run(target, planned, Limits(timeout=60), 1))
 
 

@@ -29,6 +29,8 @@ _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 _LARGE, _FEW = 1000, 60
 #: What leaves the rows with a value; the list shows beforehand what it leaves.
 _EQUAL: tuple[Operator, ...] = ("eq", "match")
+#: Seconds for a large request that are worth a word.
+_LONG = 5.0
 #: A maximum over this is not tried.
 _MOST = 2000
 
@@ -332,7 +334,8 @@ async def large(case: Case) -> AsyncIterator[Finding]:
         if sent.exchange.answer.status == 413 or sent.exchange.answer.failure:
             case.remark(f"{number} rows at once: {_said(sent.exchange)}")
         elif sent.exchange.answer.ok:
-            case.remark(f"{number} rows at once took {sent.exchange.seconds:.2f} s")
+            if sent.exchange.seconds > _LONG:
+                case.remark(f"{number} rows at once took {sent.exchange.seconds:.1f} s")
             for found in _all_there(case, bulk, sent):
                 yield found
     finally:
