@@ -36,6 +36,13 @@ def _usable(case: Case, name: str, *purposes: Purpose) -> Resource:
     return resource
 
 
+def _known_wrong(case: Case, sub: Subcollection) -> bool:
+    """Whether the list is known to hold other rows than it should: those that are made under it may be among them."""
+    known = case.world.findings.by_key.values()
+    place = _place(sub.view.operations["list"])
+    return any(each.check == "relate.sublist" and place in each.operations for each in known)
+
+
 async def _holds(case: Case, sub: Subcollection, parent: Key, child: Key) -> tuple[Exchange, bool | None]:
     """Whether the list under a row holds another; None where that cannot be told."""
     client = case.world.view(case.resource, sub.view, parent)
@@ -50,7 +57,7 @@ async def moved(case: Case) -> AsyncIterator[Finding]:
     """Is a row that is made under another one, or moved to it, in its list, and no longer in the other's?"""
     asked = False
     for sub in case.resource.subcollections:
-        if not sub.many or sub.through is not None or sub.via is None:
+        if not sub.many or sub.through is not None or sub.via is None or _known_wrong(case, sub):
             continue
         try:
             child = _usable(case, sub.child)
