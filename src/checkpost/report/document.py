@@ -126,6 +126,7 @@ def _access(result: Result) -> list[Json]:
             checks = [each for each in result.checks if (each.resource, each.role) == (resource, role)]
             if rights is None or role == result.target.role.name:
                 continue
+            outcomes = {each.outcome for each in checks}
             wrong = [each for each in result.findings if each.resource == resource and role in each.role.split(", ")]
             found.append(
                 {
@@ -133,7 +134,8 @@ def _access(result: Result) -> list[Json]:
                     "role": role,
                     "rights": rights.in_words,
                     "short": rights.short,
-                    "tried": any(each.outcome in {"passed", "failed"} for each in checks),
+                    # what was blocked in part is not known to be as it should
+                    "tried": bool(outcomes & {"passed", "failed"}) and "blocked" not in outcomes,
                     "differs": list(
                         dict.fromkeys(each.check.partition(".")[2] for each in wrong if each.family == "access")
                     ),
