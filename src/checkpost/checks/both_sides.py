@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import Any
 
@@ -68,15 +69,10 @@ async def moved(case: Case) -> AsyncIterator[Finding]:
         if field is None or not field.created or (child.key is not None and sub.via in child.key.fields):
             continue
         asked = True
-        other = case.other(child)
-        try:
+        async with case.beside(child) as other:
             first, second = await case.own(2)
             async for finding in _moved(case, other, sub, first, second):
                 yield finding
-        finally:
-            await other.clean()  # those that refer first
-            await case.clean()
-            case.requests += other.requests
     if not asked:
         raise Skipped("nothing can be made under its rows")
 
@@ -175,19 +171,15 @@ async def linked(case: Case) -> AsyncIterator[Finding]:
         if sub.link is None:
             continue
         try:
-            other = case.other(_usable(case, sub.child))
+            child = _usable(case, sub.child)
         except Skipped as why:
             case.remark(str(why))
             continue
         asked = True
-        try:
+        async with case.beside(child) as other:
             own, far = (await case.own())[0], (await other.own())[0]
             async for finding in _linked(case, other, sub, own.key, far.key):
                 yield finding
-        finally:
-            await case.clean()
-            await other.clean()
-            case.requests += other.requests
     if not asked:
         raise Skipped("its rows are not linked with others by the contract")
 
@@ -205,6 +197,7 @@ async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
             key = tuple(pair[name] for name in between.key.fields)
             number = journal.intend(between.name, pair, key)
             journal.created(number, key)
+            await asyncio.to_thread(journal.sync)  # on disk first, as for every row
 
     async def send(operation: Operation, situation: str) -> Exchange:
         case.state.writes += 1
@@ -301,14 +294,9 @@ async def nested(case: Case) -> AsyncIterator[Finding]:
             case.remark(str(why))
             continue
         asked = True
-        other = case.other(child)
-        try:
+        async with case.beside(child) as other:
             async for finding in _nested(case, other, each):
                 yield finding
-        finally:
-            await other.clean()
-            await case.clean()
-            case.requests += other.requests
     if not asked:
         raise Skipped("no rows can be made along with its own")
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import itertools
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import AsyncIterator, Iterable, Mapping, Sequence
+from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -59,6 +60,17 @@ class Case:
     def acting(self) -> Client:
         """The resource as the role that is looked at meets it."""
         return self.world.client(self.resource, self.world.roles[self.actor])
+
+    @asynccontextmanager
+    async def beside(self, resource: Resource) -> AsyncIterator[Case]:
+        """The same check with another resource whose rows may refer to this one's; both are tidied up behind it."""
+        other = self.other(resource)
+        try:
+            yield other
+        finally:
+            await other.clean()  # those that refer first
+            await self.clean()
+            self.requests += other.requests
 
     @property
     def state(self) -> State:

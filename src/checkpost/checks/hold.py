@@ -7,7 +7,7 @@ from collections.abc import AsyncIterator
 from checkpost.checks.asking import key_text
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
-from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.registry import Blocked, Skipped, check, looking
 from checkpost.findings import Differing, Finding
 from checkpost.model.field import MISSING
 from checkpost.oracle.same import differences
@@ -17,7 +17,8 @@ from checkpost.wire.listing import Row
 
 
 @check("hold.left", needs=("create", "delete"), creates=True, cost=lambda resource: 8)
-async def left(case: Case) -> AsyncIterator[Finding]:
+@looking
+async def left(case: Case) -> None:
     """Are rows left behind, as they are stored, for a later look?"""
     if case.state.not_creatable:
         raise Blocked(case.state.not_creatable)
@@ -28,9 +29,6 @@ async def left(case: Case) -> AsyncIterator[Finding]:
         await _hold(case, own)
     case.world.held += len(rows)
     case.remark(f"{len(rows)} rows are held")
-    nothing: list[Finding] = []
-    for finding in nothing:
-        yield finding
 
 
 async def _changed(case: Case) -> Own:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
 from dataclasses import dataclass, field
 
 from checkpost.checks.case import Case
-from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.registry import Blocked, Skipped, check, looking
 from checkpost.checks.roles import change_by_role, rows_of
-from checkpost.findings import Finding
 from checkpost.model.access import Action
+from checkpost.model.query import Measure
 from checkpost.model.resource import Purpose
 from checkpost.oracle.same import differences
 
@@ -23,7 +22,6 @@ class Observed:
     rows: str = ""
     common: tuple[str, object] | None = None
     hidden: tuple[str, ...] = ()
-    tried: set[Action] = field(default_factory=set)
 
     @property
     def line(self) -> str:
@@ -39,13 +37,13 @@ class Observed:
 
 
 @check("observe.reads", needs=("list",), cost=lambda resource: 4, per_role=True)
-async def reads(case: Case) -> AsyncIterator[Finding]:
+@looking
+async def reads(case: Case) -> None:
     """What does the role see?"""
     seen = case.world.observed.setdefault((case.resource.name, case.actor), Observed())
     snapshot = await rows_of(case)
     listing = await case.acting.whole_list(case.world.most_rows, case.check.name, "the list as another role")
     case.requests += len(listing.exchanges)
-    seen.tried |= {"list", "read"}
     if listing.exchanges[0].answer.ok and not listing.problem:
         seen.actions.add("list")
     keys = [key for key in listing.by_key if key in snapshot.positions]
@@ -70,22 +68,17 @@ async def reads(case: Case) -> AsyncIterator[Finding]:
     aggregating = case.resource.queries.aggregating
     operation = case.world.contract.operation("GET", aggregating.path) if aggregating is not None else None
     if aggregating is not None and operation is not None and "count" in aggregating.functions:
-        from checkpost.model.query import Measure
-
-        seen.tried.add("aggregate")
         asked = aggregating.pairs([Measure("count")], ())
         answer = await case.acting.get(operation, asked, case.check.name, "an aggregate as another role")
         if answer.answer.ok:
             seen.actions.add("aggregate")
     elif {"list", "read"} <= seen.actions:
         seen.actions.add("aggregate")
-    nothing: list[Finding] = []
-    for finding in nothing:
-        yield finding
 
 
 @check("observe.writes", needs=("create", "delete"), creates=True, cost=lambda resource: 10, per_role=True)
-async def writes(case: Case) -> AsyncIterator[Finding]:
+@looking
+async def writes(case: Case) -> None:
     """What can the role write?
 
     It is tried on rows of the run's own.
@@ -96,7 +89,6 @@ async def writes(case: Case) -> AsyncIterator[Finding]:
         raise Skipped(case.state.not_removable)
     seen = case.world.observed.setdefault((case.resource.name, case.actor), Observed())
     exchange, made = await case.create(await case.record(), f"a create by {case.actor}", through=case.acting)
-    seen.tried.add("create")
     if exchange.answer.ok and made is not None:
         seen.actions.add("create")
     purposes: tuple[Purpose, ...] = ("update", "replace", "delete")
@@ -108,7 +100,6 @@ async def writes(case: Case) -> AsyncIterator[Finding]:
         answer = await change_by_role(case, purpose, key, before)
         if answer is None:
             continue
-        seen.tried.add(purpose)
         there, after = await case.read(key, "the row then") if case.has("read") else (answer, before)
         gone = after is None and there.answer.status in {404, 410}
         if gone:
@@ -117,6 +108,3 @@ async def writes(case: Case) -> AsyncIterator[Finding]:
             seen.actions.add(purpose)
     if "create" in seen.actions and case.resource.bulk:
         seen.actions.add("bulk")
-    nothing: list[Finding] = []
-    for finding in nothing:
-        yield finding

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import dataclass
+from functools import wraps
 from typing import TYPE_CHECKING
 
 from checkpost.findings import Finding
@@ -69,6 +70,19 @@ class Check:
 
 
 CHECKS: dict[str, Check] = {}
+
+
+def looking(function: Callable[[Case], Awaitable[None]]) -> Function:
+    """A check that does its work and has nothing to report by itself, as one of those that have."""
+
+    @wraps(function)
+    async def look(case: Case) -> AsyncIterator[Finding]:
+        await function(case)
+        nothing: tuple[Finding, ...] = ()
+        for finding in nothing:
+            yield finding
+
+    return look
 
 
 def check(

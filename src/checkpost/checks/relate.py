@@ -180,14 +180,9 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
             if state.not_removable or state.not_creatable or child.key is None:
                 continue
             asked = True
-            other = case.other(child)
-            try:
+            async with case.beside(child) as other:
                 async for finding in _deleted(case, other, relation):
                     yield finding
-            finally:
-                await other.clean()  # those that refer first
-                await case.clean()
-                case.requests += other.requests
     if not asked:
         raise Skipped("nothing that refers to it can be made and removed")
 
