@@ -16,7 +16,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
-from checkpost.demo.seedbank import EXPIRED, TOKENS
+from checkpost.demo.seedbank import EXPIRED, PASSWORDS, TOKENS
 from checkpost.demo.server import InProcess
 from checkpost.model.access import ACTIONS, READS
 from checkpost.model.query import Compare, Either, Every, Not
@@ -348,7 +348,7 @@ class Seen(unittest.TestCase):
             for file in self.folder.rglob("*")
             if file.is_file() and file.name != ".env"
         )
-        for secret in (*TOKENS, EXPIRED):
+        for secret in (*TOKENS, EXPIRED, PASSWORDS["ines"][0]):
             self.assertNotIn(secret, written)
 
     def test_a_role_whose_variable_is_not_set_is_left_out_and_told(self) -> None:
@@ -359,9 +359,9 @@ class Seen(unittest.TestCase):
             env.write_text("\n".join(lines) + "\n")
             with mock.patch.dict("os.environ"):
                 words = ("run", "--only", "access", "--resource", "tags")
-                done = checkpost(*words, folder=self.folder, SEEDBANK_AUDITOR_TOKEN="")
+                done = checkpost(*words, folder=self.folder, SEEDBANK_AUDITOR_PASSWORD="")
         self.assertEqual(done.returncode, 0, done.stdout)
-        self.assertIn("SEEDBANK_AUDITOR_TOKEN is not set", done.stdout)
+        self.assertIn("SEEDBANK_AUDITOR_PASSWORD is not set", done.stdout)
 
 
 if __name__ == "__main__":

@@ -168,7 +168,7 @@ class LinesLost(Depot):
 class OneTooMany(Depot):
     def remove_all(self, table: str, keys: list[Any]) -> None:
         super().remove_all(table, keys)
-        rest = [key for key in self.tables[table] if table != "labels" and key > max(keys)]
+        rest = [key for key in self.tables[table] if table == "orders" and key > max(keys)]
         if rest:
             self.remove(table, rest[0])
 

@@ -73,7 +73,7 @@ class StandIn(unittest.TestCase):
 
     def test_it_has_no_doubts_and_no_flaws(self) -> None:
         self.assertEqual(self.model.doubts, ())
-        self.assertEqual(self.model.others, ())
+        self.assertEqual([str(operation) for operation, _ in self.model.others], ["POST /login", "POST /logout"])
         self.assertEqual(flaws(self.contract, self.model), [])
 
 

@@ -58,6 +58,8 @@ class Notes:
     """Writers have their own notes, readers the published ones without their drafts. ``refusal`` is the status of
     what is not allowed; 200 answers an empty list, and 404 by key."""
 
+    PROFILE = PROFILE
+
     def __init__(self, refusal: int = 403) -> None:
         self.refusal = refusal
         self.notes: dict[int, Json] = {
@@ -193,7 +195,7 @@ def run_on(notes: Notes) -> Result:
     with tempfile.TemporaryDirectory() as name, Served(notes.app()) as served:
         folder = Path(name)
         (folder / "contract.json").write_text(json.dumps(notes.contract()), "utf-8")
-        (folder / "checkpost.yaml").write_text(PROFILE.format(url=served.base_url), "utf-8")
+        (folder / "checkpost.yaml").write_text(notes.PROFILE.format(url=served.base_url), "utf-8")
         target = aim(read_profile(folder / "checkpost.yaml"), False, 10.0)
         planned = plan(target.model, ["access"], (), target.no_writes, actors=target.actors)
         return asyncio.run(run(target, planned, Limits(), 1))
@@ -250,6 +252,101 @@ class AnyAuthor(Notes):
 class ReadersWrite(Notes):
     def changes(self, role: str, note: Json) -> bool:
         return super().changes(role, note) or role == "reader"
+
+
+class KeyInQuery(Notes):
+    def role(self, request: Request) -> str:
+        return KEYS.get(request.query_params.get("X-Api-Key", ""), super().role(request))
+
+
+class Refuses(Notes):
+    """Answers those without valid credentials in another way."""
+
+    def __init__(self, status: int, headers: dict[str, str]) -> None:
+        super().__init__()
+        self.status, self.headers = status, headers
+
+    async def answer(self, request: Request) -> Response:
+        if self.role(request) in {"public", "wrong"}:
+            return Response(status_code=self.status, headers=self.headers)
+        return await super().answer(request)
+
+
+class UpdatesNothing(Notes):
+    def kept(self, role: str, body: Json) -> Json:
+        return {} if role == "writer" else body
+
+
+class LogIns(Notes):
+    """Writers get a key by a log-in and give it up; ``forgets`` says whether that ends it."""
+
+    def __init__(self, forgets: bool) -> None:
+        super().__init__()
+        self.forgets, self.given = forgets, 0
+        self.good: set[str] = set()
+
+    def contract(self) -> Json:
+        document = super().contract()
+        for word, said in (("sign-in", [{}]), ("sign-out", [{"key": []}])):
+            answers = {"200": {"description": ""}, "401": {"description": ""}}
+            document["paths"]["/session/" + word] = {"post": {"security": said, "responses": answers}}
+        return document
+
+    def role(self, request: Request) -> str:
+        return "writer" if request.headers.get("x-api-key") in self.good else super().role(request)
+
+    def app(self) -> Starlette:
+        async def enter(request: Request) -> Response:
+            if await request.body() != b"code=k-writer":
+                return Response(status_code=401)
+            self.given += 1
+            self.good.add(f"s-{self.given}-token")
+            return JSONResponse({"session": {"key": f"s-{self.given}-token"}})
+
+        async def leave(request: Request) -> Response:
+            if self.forgets:
+                self.good.discard(request.headers.get("x-api-key", ""))
+            return JSONResponse({})
+
+        app = super().app()
+        app.routes.append(Route("/session/sign-in", enter, methods=["POST"]))
+        app.routes.append(Route("/session/sign-out", leave, methods=["POST"]))
+        return app
+
+    PROFILE = PROFILE.replace(
+        'writer: {{header: {{X-Api-Key: "${{NOTES_WRITER}}"}}, identity',
+        'writer: {{login: {{url: session/sign-in, form: {{code: "${{NOTES_WRITER}}"}}, token: /session/key,'
+        " header: X-Api-Key}}, identity",
+    )
+
+
+class WithoutCredentials(unittest.TestCase):
+    def found(self, notes: Notes) -> list[tuple[str, str, str]]:
+        return [(each.severity, each.check, each.title) for each in run_on(notes).findings]
+
+    def test_keys_belong_where_the_contract_has_them(self) -> None:
+        title = "Credentials in another place are taken"
+        self.assertEqual(self.found(KeyInQuery()), [("warning", "access.credentials", title)])
+
+    def test_a_401_says_how(self) -> None:
+        title = "A 401 does not say how to authenticate"
+        self.assertEqual(self.found(Refuses(401, {})), [("note", "access.no-credentials", title)])
+
+    def test_a_403_is_not_for_those_without(self) -> None:
+        title = "Requests without valid credentials are answered 403"
+        self.assertEqual(self.found(Refuses(403, {})), [("note", "access.no-credentials", title)])
+
+    def test_a_log_out_ends_the_rights(self) -> None:
+        self.assertEqual(self.found(LogIns(forgets=True)), [])
+        title = "A role's rights outlive its log-out"
+        result = run_on(LogIns(forgets=False))
+        self.assertEqual([each.title for each in result.findings], [title])
+        self.assertIn("WRITER_TOKEN_NOTES", result.findings[0].reproduce)
+        self.assertNotRegex(result.findings[0].reproduce, r"s-\d-token")
+
+    def test_a_change_that_is_not_stored(self) -> None:
+        title = "An update by a role is answered with success and not done"
+        self.assertIn(("error", "access.writes", title), self.found(UpdatesNothing()))
 
 
 class Wrong(unittest.TestCase):

@@ -53,9 +53,10 @@ class Finding:
     @property
     def key(self) -> tuple[str, str | None, str, str]:
         """What findings of one cause have in common. A cause that begins with ``any:`` may be met by
-        several checks, as one that begins with ``all:`` may on several resources."""
-        check = "" if self.cause.startswith("any:") else self.check
-        return check, self.resource, self.role, self.cause
+        several checks, one that begins with ``all:`` on several resources, with ``everywhere:`` both."""
+        everywhere = self.cause.startswith("everywhere:")
+        check = "" if everywhere or self.cause.startswith("any:") else self.check
+        return check, None if everywhere else self.resource, self.role, self.cause
 
     @property
     def id(self) -> str:

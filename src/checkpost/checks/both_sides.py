@@ -22,11 +22,11 @@ from checkpost.wire.listing import Key
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 
 
-def _place(operation: Operation) -> tuple[str, str]:
+def place_of(operation: Operation) -> tuple[str, str]:
     return operation.method, operation.path
 
 
-def _usable(case: Case, name: str, *purposes: Purpose) -> Resource:
+def usable(case: Case, name: str, *purposes: Purpose) -> Resource:
     """A resource whose rows can be made and removed. Raises Skipped."""
     resource = case.world.model.resource(name)
     state = case.world.state(name)
@@ -40,11 +40,11 @@ def _usable(case: Case, name: str, *purposes: Purpose) -> Resource:
 def _known_wrong(case: Case, sub: Subcollection) -> bool:
     """Whether the list is known to hold other rows than it should: those that are made under it may be among them."""
     known = case.world.findings.by_key.values()
-    place = _place(sub.view.operations["list"])
+    place = place_of(sub.view.operations["list"])
     return any(each.check == "relate.sublist" and place in each.operations for each in known)
 
 
-async def _holds(case: Case, sub: Subcollection, parent: Key, child: Key) -> tuple[Exchange, bool | None]:
+async def holds_row(case: Case, sub: Subcollection, parent: Key, child: Key) -> tuple[Exchange, bool | None]:
     """Whether the list under a row holds another; None where that cannot be told."""
     client = case.world.view(case.resource, sub.view, parent)
     listing = await client.whole_list(case.world.most_rows, case.check.name, "the list under a row")
@@ -61,7 +61,7 @@ async def moved(case: Case) -> AsyncIterator[Finding]:
         if not sub.many or sub.through is not None or sub.via is None or _known_wrong(case, sub):
             continue
         try:
-            child = _usable(case, sub.child)
+            child = usable(case, sub.child)
         except Skipped as why:
             case.remark(str(why))
             continue
@@ -92,15 +92,15 @@ async def _moved(case: Case, other: Case, sub: Subcollection, first: Own, second
             expected,
             f"the row {key_text(key)} of {sub.child}",
             cause=f"{title} {sub.path}",
-            operation=_place(listed),
+            operation=place_of(listed),
             evidence=evidence,
         )
 
-    seen, there = await _holds(case, sub, first.key, key)
+    seen, there = await holds_row(case, sub, first.key, key)
     if there is False:
         yield wrong("A row made under another is missing from the list there", "the row in the list", [made, seen])
         return
-    elsewhere, astray = await _holds(case, sub, second.key, key)
+    elsewhere, astray = await holds_row(case, sub, second.key, key)
     if astray:
         yield wrong("A row is listed under a row that it does not belong to", "an empty list", [made, elsewhere])
         return
@@ -114,8 +114,8 @@ async def _moved(case: Case, other: Case, sub: Subcollection, first: Own, second
         change = await other.send("update", "moving a row to another one", key=key, record={sub.via: second.key[0]})
         _, row = await other.row_now(key)
         if change.answer.ok and same(field, second.key[0], row.get(sub.via)):
-            left, still = await _holds(case, sub, first.key, key)
-            now, arrived = await _holds(case, sub, second.key, key)
+            left, still = await holds_row(case, sub, first.key, key)
+            now, arrived = await holds_row(case, sub, second.key, key)
             if still:
                 yield wrong("A row that is moved stays in the list that it left", "not there", [change, left])
             elif arrived is False:
@@ -125,15 +125,21 @@ async def _moved(case: Case, other: Case, sub: Subcollection, first: Own, second
             yield finding
 
 
+async def child_record(other: Case, sub: Subcollection, parent: Own) -> tuple[dict[str, Any], dict[str, Any]]:
+    """A record that belongs to a row, and the body that makes it by the path under that row."""
+    assert sub.via is not None
+    allowed = set(shape_of(inside(sub.view.body_schema("create"), sub.view.envelope.body)).properties)
+    full = await other.record()
+    body = {name: value for name, value in full.items() if name != sub.via and (not allowed or name in allowed)}
+    return {**full, sub.via: parent.key[0]}, body
+
+
 async def _made_there(case: Case, other: Case, sub: Subcollection, parent: Own) -> AsyncIterator[Finding]:
     """Create a row by the path under another row: it belongs to that one."""
     assert sub.via is not None
     operation = sub.view.operations["create"]
     taken = {each.name for each in sub.view.fields if each.created} or None
-    allowed = set(shape_of(inside(sub.view.body_schema("create"), sub.view.envelope.body)).properties)
-    full = await other.record()
-    body = {name: value for name, value in full.items() if name != sub.via and (not allowed or name in allowed)}
-    record = {**full, sub.via: parent.key[0]}
+    record, body = await child_record(other, sub, parent)
     client = case.world.view(case.resource, sub.view, parent.key)
     made, key = await other.create(record, "a row made under another", through=client, body=body)
     if key is None:
@@ -145,7 +151,7 @@ async def _made_there(case: Case, other: Case, sub: Subcollection, parent: Own) 
                 "success for a valid record",
                 f"{made.answer.status} {' '.join(made.answer.text.split())[:160]}",
                 cause=f"not made under {sub.path}",
-                operation=_place(operation),
+                operation=place_of(operation),
                 evidence=[made],
             )
         return
@@ -158,7 +164,7 @@ async def _made_there(case: Case, other: Case, sub: Subcollection, parent: Own) 
             f"{sub.via} = {parent.key[0]!r}",
             f"{sub.via} = {row[sub.via]!r}",
             cause=f"made elsewhere {sub.path}",
-            operation=_place(operation),
+            operation=place_of(operation),
             evidence=[made],
         )
 
@@ -171,7 +177,7 @@ async def linked(case: Case) -> AsyncIterator[Finding]:
         if sub.link is None:
             continue
         try:
-            child = _usable(case, sub.child)
+            child = usable(case, sub.child)
         except Skipped as why:
             case.remark(str(why))
             continue
@@ -216,7 +222,7 @@ async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
             expected,
             observed,
             cause=f"{title} {sub.path}",
-            operation=_place(operation),
+            operation=place_of(operation),
             evidence=evidence,
         )
 
@@ -246,7 +252,7 @@ async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
         if sub.unlink is not None and gone is not None and gone.answer.refused:
             yield wrong(sub.unlink, "Two rows cannot be unlinked", "success", str(gone.answer.status), [first, gone])
         return
-    seen, there = await _holds(case, sub, own, far)
+    seen, there = await holds_row(case, sub, own, far)
     if there:
         yield wrong(sub.unlink, "Rows that are unlinked are still listed", "not in the list", "there", [gone, seen])
         return
@@ -262,7 +268,7 @@ async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
 
 async def _unseen(case: Case, other: Case, sub: Subcollection, own: Key, far: Key) -> list[tuple[str, str, Exchange]]:
     """From which sides a link is not seen: the row's list, the other row's, the rows between."""
-    seen, there = await _holds(case, sub, own, far)
+    seen, there = await holds_row(case, sub, own, far)
     if there is False:
         return [
             ("A row that is linked is missing from the list", f"the row {key_text(far)} under {key_text(own)}", seen)
@@ -270,7 +276,7 @@ async def _unseen(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
     for back in other.resource.subcollections:
         if back.child != case.resource.name or back.through != sub.through or sub.through is None:
             continue
-        seen, there = await _holds(other, back, far, own)
+        seen, there = await holds_row(other, back, far, own)
         if there is False:
             return [("A link is seen from one side only", f"the row {key_text(own)} under {key_text(far)}", seen)]
     between = case.world.model.resource(sub.through) if sub.through else None
@@ -289,7 +295,7 @@ async def nested(case: Case) -> AsyncIterator[Finding]:
     asked = False
     for each in case.resource.nested:
         try:
-            child = _usable(case, each.resource, "list")
+            child = usable(case, each.resource, "list")
         except Skipped as why:
             case.remark(str(why))
             continue
@@ -426,7 +432,7 @@ def _nested_finding(
         expected,
         observed,
         cause=f"{title} {each.name}",
-        operation=_place(operation),
+        operation=place_of(operation),
         subjects=[each.name],
         evidence=evidence,
     )

@@ -574,10 +574,10 @@ async def _is_there(case: Case, key: Key) -> bool:
 # -- by filter ---------------------------------------------------------------------------------------
 
 
-@check("bulk.filtered", needs=(*_NEEDS, "list"), creates=True, cost=lambda r: 20 if _by_filter(r) else 0)
+@check("bulk.filtered", needs=(*_NEEDS, "list"), creates=True, cost=lambda r: 20 if by_filter(r) else 0)
 async def filtered(case: Case) -> AsyncIterator[Finding]:
     """Do changes and removals by filter reach the rows that it leaves, and no other?"""
-    purposes = _by_filter(case.resource)
+    purposes = by_filter(case.resource)
     if not purposes:
         raise Skipped("the contract has no change or removal by filter")
     if case.state.not_creatable:
@@ -585,12 +585,12 @@ async def filtered(case: Case) -> AsyncIterator[Finding]:
     filtering = await filtering_of(case)
     for purpose in purposes:
         bulk = case.resource.bulk[purpose]
-        chosen = await _own_by_value(case, filtering)
+        chosen = await own_by_value(case, filtering)
         if chosen is None:
             raise Skipped("no filter is known that leaves nothing but the run's own rows")
         rows, asked = chosen
         before = await case.listing()
-        if {case.client.key_of(row) for row in (await _listed(case, asked)).rows} != {own.key for own in rows[:2]}:
+        if {case.client.key_of(row) for row in (await listed(case, asked)).rows} != {own.key for own in rows[:2]}:
             # what a filter leaves in a list is what it changes: nobody else's rows may be among it
             raise Skipped("the filter does not leave just the run's own rows, so that it is not tried on a write")
         try:
@@ -602,18 +602,18 @@ async def filtered(case: Case) -> AsyncIterator[Finding]:
             case.remark(str(why))
 
 
-def _by_filter(resource: Resource) -> list[BulkPurpose]:
+def by_filter(resource: Resource) -> list[BulkPurpose]:
     purposes: tuple[BulkPurpose, ...] = ("filtered update", "filtered delete")
     return [purpose for purpose in purposes if purpose in resource.bulk]
 
 
-async def _listed(case: Case, asked: Asked) -> Listing:
+async def listed(case: Case, asked: Asked) -> Listing:
     listing = await case.client.whole_list(case.world.most_rows, case.check.name, "what the filter leaves", asked)
     case.requests += len(listing.exchanges)
     return listing
 
 
-async def _own_by_value(case: Case, filtering: Filtering) -> tuple[list[Own], Asked] | None:
+async def own_by_value(case: Case, filtering: Filtering) -> tuple[list[Own], Asked] | None:
     """Three own rows, and a filter that leaves the first two of them and no others."""
     names = case.resource.key.fields if case.resource.key else ()
     for field in case.resource.writable("create"):

@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check, looking
-from checkpost.checks.roles import change_by_role, rows_of
+from checkpost.checks.role_writes import change_by_role
+from checkpost.checks.roles import rows_of
 from checkpost.model.access import Action
 from checkpost.model.query import Measure
 from checkpost.model.resource import Purpose

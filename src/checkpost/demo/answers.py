@@ -24,6 +24,18 @@ class Refusal(Exception):
         self.status, self.title, self.detail, self.errors = status, title, detail, list(errors)
         self.headers = dict(headers or {})
 
+    def answer(self) -> Response:
+        body: dict[str, Any] = {
+            "type": "about:blank",
+            "title": self.title,
+            "status": self.status,
+            "detail": self.detail,
+        }
+        if self.status == 422:
+            body["errors"] = self.errors
+        headers = {"WWW-Authenticate": "Bearer"} if self.status == 401 else self.headers
+        return json_answer(body, self.status, headers, "application/problem+json")
+
 
 def json_answer(
     body: Any, status: int = 200, headers: Mapping[str, str] | None = None, media_type: str = "application/json"

@@ -18,6 +18,7 @@ from checkpost.demo.core import BASE, Caller, Key
 from checkpost.demo.database import Database
 from checkpost.demo.description import describe
 from checkpost.demo.relations import Related, is_junction, to_many
+from checkpost.demo.signin import sign_in_routes
 from checkpost.demo.spellings import SPELLINGS, USUAL
 from checkpost.demo.tables import Table
 
@@ -111,9 +112,10 @@ def build_app(
         body = {"type": "about:blank", "title": "Not found", "status": 404, "detail": "There is nothing here."}
         return json_answer(body, 404, media_type="application/problem+json")
 
-    routes = [Route("/openapi.json", as_json), Route("/openapi.yaml", as_yaml)]
+    good = dict(tokens)
+    routes = [Route("/openapi.json", as_json), Route("/openapi.yaml", as_yaml), *sign_in_routes(good)]
     served = {
-        table.name: (handlers or {}).get(table.name, TableApi)(table, database, tokens, spelled)
+        table.name: (handlers or {}).get(table.name, TableApi)(table, database, good, spelled)
         for table in tables
         if table.exposed
     }

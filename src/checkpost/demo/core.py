@@ -242,16 +242,7 @@ class Core:
         return self.row_answer(row, 201, {"Location": self.location(key)})
 
     def problem(self, refusal: Refusal) -> Response:
-        body: dict[str, Any] = {
-            "type": "about:blank",
-            "title": refusal.title,
-            "status": refusal.status,
-            "detail": refusal.detail,
-        }
-        if refusal.status == 422:
-            body["errors"] = refusal.errors
-        headers = {"WWW-Authenticate": "Bearer"} if refusal.status == 401 else refusal.headers
-        return json_answer(body, refusal.status, headers, "application/problem+json")
+        return refusal.answer()
 
     # -- the operations ------------------------------------------------------------------------
 

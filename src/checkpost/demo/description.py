@@ -29,6 +29,7 @@ from checkpost.demo.schemas import (
     reference_to,
     row_schema,
 )
+from checkpost.demo.signin import sign_in_paths
 from checkpost.demo.spellings import SPELLINGS, USUAL, Spelling
 from checkpost.demo.tables import Table
 
@@ -250,6 +251,7 @@ def describe(tables: Sequence[Table], base_url: str, spelling: Spelling = SPELLI
                 paths[f"{under}/{{{related.far}}}"] = _link(table, related)
             else:
                 schemas[child_title(table, related)] = child_schema(related.table, related.column)
+    paths |= sign_in_paths()
     return {
         "openapi": "3.1.0",
         "info": {

@@ -7,7 +7,7 @@ import urllib.request
 from pathlib import Path
 from typing import Any
 
-from checkpost.demo.seedbank import EXPIRED, TOKENS, VARIABLES
+from checkpost.demo.seedbank import EXPIRED, PASSWORDS, TOKENS, VARIABLES
 from checkpost.engine.target import Target
 from checkpost.wire.client import Client
 from checkpost.wire.session import Limits, Session
@@ -28,7 +28,7 @@ roles:
     bearer: ${{{wen}}}
     identity: wen
   auditor:
-    bearer: ${{{ines}}}
+    login: {{url: login, json: {{user: ines, password: "${{SEEDBANK_AUDITOR_PASSWORD}}"}}, token: /token}}
     expired: ${{SEEDBANK_EXPIRED_TOKEN}}
   visitor:
     bearer: ${{{nils}}}
@@ -67,6 +67,7 @@ def write_profile(folder: Path, base_url: str, contract_url: str) -> Path:
     with urllib.request.urlopen(contract_url) as answer:  # a loopback address of this process's own making
         (folder / "seedbank.yaml").write_bytes(answer.read())
     secrets = "".join(f"{VARIABLES[user]}={token}\n" for token, (user, _) in TOKENS.items())
+    secrets += f"SEEDBANK_AUDITOR_PASSWORD={PASSWORDS['ines'][0]}\n"
     secrets += f"SEEDBANK_EXPIRED_TOKEN={EXPIRED}\n"
     (folder / ".env").write_text(secrets, "utf-8")
     profile = folder / "checkpost.yaml"

@@ -18,6 +18,8 @@ TOKENS = {
     "seedbank-demo-auditor-5Rk6": ("ines", "auditor"),
     "seedbank-demo-visitor-3Hn1": ("nils", "visitor"),
 }
+#: The passwords of those who log in: user -> (password, role).
+PASSWORDS = {"ines": ("seedbank-demo-password-6Tb8", "auditor")}
 #: A token that was valid once.
 EXPIRED = "seedbank-demo-curator-0Zz0"
 #: The environment variable that the example profile reads for each user's token.
@@ -109,6 +111,7 @@ TABLES = (
             Column("medium", "text", enum=("agar", "paper", "sand", "soil"), default="agar"),
             Column("treatment", "text", nullable=True, max_length=200),
             Column("passed", "boolean", nullable=True),
+            Column("tray", "text", nullable=True, unique=True, min_length=1, max_length=20),
             Column("entered_by", "text", read_only=True),
             _CREATED,
         ),
@@ -240,6 +243,7 @@ def _tests(random: Random) -> list[Row]:
             "medium": random.choice(("agar", "paper", "sand", "soil")),
             "treatment": None if number % 4 else _AWKWARD[number // 4 % 12],
             "passed": (True, False, None)[number % 3],
+            "tray": None if number % 5 == 0 else f"T{number:05d}",
             "entered_by": ("tomas", "wen")[number % 2],
             "created_at": _instant(_START + timedelta(hours=3 * number)),
         }

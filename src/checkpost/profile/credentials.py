@@ -5,9 +5,11 @@ from __future__ import annotations
 import base64
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
+#: How credentials are used: as given, not at all, damaged, expired, under another scheme, in another place.
+Presented = Literal["right", "none", "wrong", "expired", "scheme", "place"]
 VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}")
 
 
@@ -42,6 +44,24 @@ class Credential:
             scheme, _, plain = filled.partition(" ")
             return f"{scheme} {base64.b64encode(plain.encode()).decode()}"
         return filled
+
+    def under(self, scheme: str) -> Credential:
+        """The same under another authentication scheme (RFC 9110, 11.1), where it has one."""
+        _, space, rest = self.template.partition(" ")
+        return replace(self, template=f"{scheme} {rest}") if space and self.where == "header" else self
+
+    @property
+    def elsewhere(self) -> Credential | None:
+        """The same in another place of the request: a bearer token as RFC 6750, 2.3 has it in a query, a key under
+        its own name; None where there is no such place."""
+        if self.encoded:
+            return None
+        if self.where == "query":
+            return replace(self, where="header")
+        scheme, _, token = self.template.rpartition(" ")
+        if not scheme:
+            return replace(self, where="query")
+        return Credential("query", "access_token", token) if scheme.lower() == "bearer" else None
 
 
 @dataclass(frozen=True)
@@ -87,6 +107,21 @@ class Role:
     def token_variable(self) -> str:
         """The name that stands for the token of its log-in, in templates and in commands to copy."""
         return re.sub(r"\W", "_", self.name).upper() + "_TOKEN" if self.login is not None else ""
+
+    def presented(self, how: Presented, token: str = "") -> tuple[Credential, ...]:
+        """The credentials as a request carries them; ``token`` names another variable than that of its log-in."""
+        if how == "none":
+            return ()
+        if how == "place":
+            return tuple(other for each in self.credentials if (other := each.elsewhere) is not None)
+        if how == "expired":
+            return tuple(replace(each, template=VARIABLE.sub(self.expired, each.template)) for each in self.credentials)
+        if how == "scheme":
+            return tuple(each.under("Digest") for each in self.credentials)
+        if token:
+            own, given = f"${{{self.token_variable}}}", f"${{{token}}}"
+            return tuple(replace(each, template=each.template.replace(own, given)) for each in self.credentials)
+        return self.credentials
 
 
 PUBLIC = Role("public")

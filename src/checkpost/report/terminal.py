@@ -231,7 +231,11 @@ def show_finding(document: Json, finding: Json, console: Console) -> None:
 def _exchange(exchange: Json) -> RenderableType:
     request, answer = exchange["request"], exchange["answer"]
     who = {"right": f"as {exchange['role']}", "none": "without credentials", "wrong": "with damaged credentials"}
-    who |= {"expired": "with expired credentials", "scheme": "with credentials under another scheme"}
+    who |= {
+        "expired": "with expired credentials",
+        "scheme": "with credentials under another scheme",
+        "place": "with credentials in another place",
+    }
     lines = [
         Text.assemble(
             (f"{exchange['number']:>5}  ", "dim"),

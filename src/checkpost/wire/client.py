@@ -106,6 +106,7 @@ class Client:
         raw: bytes | None = None,
         media_type: str | None = None,
         credentials: str = "right",
+        token: str = "",
         check: str = "",
         situation: str = "",
     ) -> Exchange:
@@ -130,6 +131,7 @@ class Client:
             headers,
             body,
             credentials,  # type: ignore[arg-type]
+            token,
         )
         exchange = await self.session.send(request, check)
         if self._observe is not None:

@@ -34,8 +34,8 @@ def curl(request: Request, role: Role | None, url: str | None = None, show_heade
     words.append(url or shlex.quote(request.url))
     for name, value in request.headers.items():
         words += ["-H", shlex.quote(f"{name}: {value}")]
-    if role is not None and request.credentials == "right":
-        for credential in role.credentials:
+    if role is not None and request.credentials != "wrong":
+        for credential in role.presented(request.credentials, request.token):
             if credential.where == "header":
                 words += ["-H", _double_quoted(credential.template, credential)]
             elif credential.where == "cookie":

@@ -8,6 +8,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Literal
 
+from checkpost.profile.credentials import Presented
+
 Failure = Literal["", "unreachable", "timeout", "closed", "truncated", "too-large", "not-http"]
 
 
@@ -20,8 +22,9 @@ class Request:
     role: str
     headers: Mapping[str, str] = field(default_factory=dict)
     body: bytes | None = None
-    #: How the role's credentials are used: as given, not at all, damaged, expired, or under another scheme.
-    credentials: Literal["right", "none", "wrong", "expired", "scheme"] = "right"
+    credentials: Presented = "right"
+    #: The name of a token to send in place of the one that the role's log-in gave.
+    token: str = ""
 
 
 @dataclass(frozen=True)

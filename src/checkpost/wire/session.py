@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import json
-import re
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -16,7 +15,7 @@ from urllib.parse import quote, urlencode, urljoin, urlsplit
 from checkpost import __version__
 from checkpost.contract.pointer import walk
 from checkpost.errors import NotCompleted
-from checkpost.profile.credentials import VARIABLE, Role
+from checkpost.profile.credentials import Role
 from checkpost.wire.exchange import Answer, Exchange, Request
 
 if TYPE_CHECKING:
@@ -27,6 +26,7 @@ LARGEST_ANSWER = 20 * 1024 * 1024
 LONGEST_WAIT = 30.0
 _MOST_RETRIES = 2
 _MOST_WAITS = 3
+_MOST_RENEWALS = 2
 
 
 @dataclass(frozen=True)
@@ -89,19 +89,21 @@ class Session:
         ``Retry-After`` (10.2.3) of a 429 or 503 is honoured; no other request is sent twice.
         """
         retries = waits = 0
-        renewed = False
+        renewals = 0
         self._sent += 1
         number = self._sent
         role = self._roles.get(request.role)
-        login = role if role is not None and role.login is not None and request.credentials == "right" else None
+        own_token = role is not None and role.login is not None and not request.token
+        login = role if own_token and request.credentials not in {"none", "expired"} else None
         while True:
             used = await self._token(login) if login is not None else ""
             async with self._slots:
                 started = time.perf_counter()
                 answer = await self._attempt(request)
                 seconds = time.perf_counter() - started
-            if login is not None and answer.status == 401 and not renewed:
-                renewed = True  # the token may have expired; one that is new decides
+            right = login is not None and request.credentials == "right"
+            if login is not None and right and answer.status == 401 and renewals < _MOST_RENEWALS:
+                renewals += 1  # the token may have expired; one that is new decides
                 if self.tokens.get(login.token_variable) == used:
                     self.tokens.pop(login.token_variable)
                 continue
@@ -149,13 +151,9 @@ class Session:
         """The URL and headers as sent, credentials included."""
         url, headers = request.url, dict(request.headers)
         role = self._roles.get(request.role)
-        for credential in role.credentials if role and request.credentials != "none" else ():
-            known = {**self._environment, **self.tokens}
-            if request.credentials == "expired" and role is not None:
-                known = {**known, **dict.fromkeys(credential.variables, VARIABLE.sub(_named(known), role.expired))}
+        known = {**self._environment, **self.tokens}
+        for credential in role.presented(request.credentials, request.token) if role else ():
             value = credential.value(known, wrong=request.credentials == "wrong")
-            if request.credentials == "scheme" and credential.where == "header" and " " in value:
-                value = "Digest " + value.partition(" ")[2]
             if credential.where == "header":
                 headers[credential.name] = value
             elif credential.where == "cookie":
@@ -202,10 +200,6 @@ class Session:
             return Answer(0, (), b"", "not-http", f"the answer is not HTTP ({said})")
         except aiohttp.ClientError as error:
             return Answer(0, (), b"", "not-http", _why(error))
-
-
-def _named(known: Mapping[str, str]) -> Callable[[re.Match[str]], str]:
-    return lambda found: known.get(found[1], "")
 
 
 async def _limited(response: Any) -> bytes | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import cached_property
 from typing import Any
 
 from starlette.requests import Request
@@ -316,6 +317,33 @@ class OwnerGivenAway(TableApi):
         return answer
 
 
+@defect("own-update-refused", TESTS, "PATCH", "access", "A technician cannot change the own tests.", item=True)
+class OwnUpdateRefused(TableApi):
+    async def on_update(self, request: Request) -> Response:
+        if self.caller(request).role == "technician":
+            raise Refusal(403, "Not allowed", "Not for technicians.")
+        return await super().on_update(request)
+
+
+@defect("own-update-lost", TESTS, "PATCH", "access", "A technician's change looks saved and is not.", item=True)
+class OwnUpdateLost(TableApi):
+    async def on_update(self, request: Request) -> Response:
+        caller, key = self.caller(request), self.key_of(request)
+        before = self.fetch(key)
+        answer = await super().on_update(request)
+        if caller.role == "technician" and before is not None:
+            self.change(key, {name: value for name, value in before.items() if name not in self.table.key})
+        return answer
+
+
+@defect("own-delete-refused", TESTS, "DELETE", "access", "A technician cannot delete the own tests.", item=True)
+class OwnDeleteRefused(TableApi):
+    async def on_delete(self, request: Request) -> Response:
+        if self.caller(request).role == "technician":
+            raise Refusal(403, "Not allowed", "Not for technicians.")
+        return await super().on_delete(request)
+
+
 # -- fields ------------------------------------------------------------------------------------------
 
 
@@ -399,3 +427,113 @@ class UnexposedServed(TableApi):
             return json_answer({"items": [{"id": 1, "name": "Not for anyone"}], "total": 1, "next": None})
 
         return [*super().routes(), Route(f"{BASE}/donorContacts", answer)]
+
+
+# -- ways round that only writes take ----------------------------------------------------------------
+
+
+@defect("conflict-tells", TESTS, "POST", "access", "A conflict tells a technician of the tests of others.")
+class ConflictTells(TableApi):
+    async def on_create(self, request: Request) -> Response:
+        body = await self.body(request)
+        tray = body.get("tray") if isinstance(body, dict) else None
+        taken = self.database.select(self.table, 'WHERE "tray" = ?', [tray]) if isinstance(tray, str) else []
+        if taken:
+            self.permit(self.caller(request), "create")
+            where = f"the tray of the test id {taken[0]['id']}, started_on {taken[0]['started_on']}"
+            raise Refusal(409, "Conflict", f"This is {where}.")
+        return await super().on_create(request)
+
+
+@defect(
+    "filter-deletes-others", TESTS, "DELETE", "access", "By filter a technician deletes the tests of others.",
+    spelling="suffix",
+)  # fmt: skip
+class FilterDeletesOthers(TableApi):
+    async def on_filtered_delete(self, request: Request) -> Response:
+        self.everything = True
+        try:
+            return await super().on_filtered_delete(request)
+        finally:
+            self.everything = False
+
+    everything = False
+
+    def matching(self, caller: Caller, wanted: Wanted) -> Sql:
+        return super().matching(_Everything(caller) if self.everything else caller, wanted)
+
+
+@defect("filter-changes-any", "loans", "PATCH", "access", "By filter a technician changes loans.", spelling="suffix")
+class FilterChangesAny(_Permits):
+    async def on_filtered_update(self, request: Request) -> Response:
+        self.actions = ("update",)
+        try:
+            return await super().on_filtered_update(request)
+        finally:
+            self.actions = ()
+
+
+class _Linking(TableApi):
+    """Whether rows may be linked is not asked while one of these runs."""
+
+    async def unasked(self, request: Request, related: Related, method: str) -> Response:
+        between = self.others[related.junction.name] if related.junction else self.others[related.table.name]
+        asks, between.permit = between.permit, lambda caller, action: None  # type: ignore[method-assign]
+        try:
+            return await getattr(super(), method)(request, related)  # type: ignore[no-any-return]
+        finally:
+            between.permit = asks  # type: ignore[method-assign]
+
+
+@defect("anyone-links", "species", "PUT", "access", "A technician tags species.", at="/{id}/tags/{id}")
+class AnyoneLinks(_Linking):
+    async def on_link(self, request: Request, related: Related) -> Response:
+        self.caller(request)
+        return await self.unasked(request, related, "on_link")
+
+
+@defect("anyone-unlinks", "tags", "DELETE", "access", "A technician takes tags off.", at="/{id}/species/{id}")
+class AnyoneUnlinks(_Linking):
+    async def on_unlink(self, request: Request, related: Related) -> Response:
+        self.caller(request)
+        return await self.unasked(request, related, "on_unlink")
+
+
+@defect(
+    "anyone-makes-under", "accessions", "POST", "access", "Under an accession a visitor enters tests.",
+    at="/{id}/germination-tests",
+)  # fmt: skip
+class AnyoneMakesUnder(_Linking):
+    async def on_create_child(self, request: Request, related: Related) -> Response:
+        if related.table.name != TESTS or self.caller(request).role != "visitor":
+            return await super().on_create_child(request, related)
+        return await self.unasked(request, related, "on_create_child")
+
+
+# -- credentials that should be good no more, or elsewhere ---------------------------------------------
+
+
+@defect("outlives-log-out", "loans", "GET", "access", "A token that was given up is still taken.")
+class OutlivesLogOut(TableApi):
+    def caller(self, request: Request) -> Caller:
+        given = request.headers.get("authorization", "")
+        try:
+            found = super().caller(request)
+        except Refusal:
+            if given not in self.known:
+                raise
+            return self.known[given]
+        if given:
+            self.known[given] = found
+        return found
+
+    @cached_property
+    def known(self) -> dict[str, Caller]:
+        return {}
+
+
+@defect("token-in-query", "collectors", "GET", "access", "A token is taken from the query.")
+class TokenInQuery(TableApi):
+    def caller(self, request: Request) -> Caller:
+        token = request.query_params.get("access_token", "")
+        return Caller(*self.tokens[token]) if token in self.tokens else super().caller(request)
