@@ -56,7 +56,7 @@ class Reading(Folder):
         document = json.loads(json.dumps(describe(TABLES, "http://127.0.0.1/v1")))
         as_json = read_contract(self.write("c.json", json.dumps(document)))
         as_yaml = read_contract(self.write("c.yaml", yaml.safe_dump(document)))
-        self.assertEqual(len(as_json.operations), 92)
+        self.assertEqual(len(as_json.operations), 94)
         names = [[str(each) for each in contract.operations] for contract in (as_json, as_yaml)]
         self.assertEqual(sorted(names[0]), sorted(names[1]))
         self.assertEqual(as_json.library.documents[as_json.location], as_yaml.library.documents[as_yaml.location])
@@ -222,7 +222,7 @@ class Broken(Folder):
             ("c.json", '{"openapi": "3.1.0",\n"a": {"x": 1,\n"x": 2}}', ("line 3", "'x'", "twice")),
             ("c.yaml", head + "info: {}\n", ("line 3", "'info'", "twice")),
             ("c.yaml", "openapi: 4.2.0\n", ("line 1", "4.2.0", "3.0 and 3.1")),
-            ("c.json", '{\n"swagger": "2.0"}', ("line 2", "2.0")),
+            ("c.json", '{\n"swagger": "1.2"}', ("line 2", "2.0")),
             ("c.json", "[1]", ("top level",)),
             ("c.yaml", "just: yaml\n", ("'openapi'", "missing")),
             ("c.json", "<html></html>", ("HTML",)),

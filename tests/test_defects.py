@@ -153,7 +153,8 @@ class SoundStandIn(unittest.TestCase):
             with self.subTest(spelling=spelling):
                 self.assertEqual([(each.check, each.title, each.observed) for each in findings], [])
                 self.assertEqual([check for check in checks if check.outcome in {"failed", "blocked"}], [])
-                self.assertEqual(missed if spelling in WHOLLY else [], [])
+                named = [each for each in missed if not each.startswith(("POST /login ", "POST /logout "))]
+                self.assertEqual(named if spelling in WHOLLY else [], [])
                 self.assertTrue(unchanged)
                 self.assertEqual({check.resource for check in checks}, set(SOME.get(spelling, _TABLES)))
                 passed = {check.check for check in checks if check.outcome == "passed"}

@@ -92,6 +92,10 @@ class Case:
         """The names of fields that some body may set; others may be computed anew at each reading."""
         return [each.name for each in self.resource.fields if each.created or each.updated or each.replaced]
 
+    def known(self) -> list[Finding]:
+        """What has been found of the resource so far."""
+        return [each for each in self.world.findings.by_key.values() if each.resource == self.resource.name]
+
     def operation(self, purpose: Purpose) -> Operation:
         return self.resource.operations[purpose]
 

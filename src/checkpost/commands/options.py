@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, fields, replace
+from functools import wraps
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -14,14 +15,53 @@ from checkpost.errors import CheckPostError
 if TYPE_CHECKING:
     from checkpost.profile.profile import Profile
 
-F = TypeVar("F", bound=Callable[..., Any])
-
 PROFILE_NAME = "checkpost.yaml"
 
 
-def with_target(function: F) -> F:
-    """The contract and where it is to be held against."""
-    options = (
+@dataclass(frozen=True)
+class Aimed:
+    """What the options say of the contract, and of where and as whom it is to be held against the API."""
+
+    contract: str | None = None
+    profile_file: Path | None = None
+    base_url: str | None = None
+    server: str | None = None
+    credentials: tuple[str, ...] = ()
+    role: str | None = None
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """What the options say of which checks to run, and whether to write."""
+
+    families: tuple[str, ...] = ()
+    resources: tuple[str, ...] = ()
+    read_only: bool = False
+    allow_writes: tuple[str, ...] = ()
+
+
+def _gathered(kind: type[Aimed] | type[Chosen], name: str, options: Sequence[Callable[..., Any]]) -> Callable[..., Any]:
+    """A decorator that adds options to a command and hands them over as one value."""
+
+    def decorate(function: Callable[..., Any]) -> Callable[..., Any]:
+        @wraps(function)
+        def gathering(**given: Any) -> Any:
+            own = {each.name: given.pop(each.name) for each in fields(kind)}
+            return function(**{name: kind(**own)}, **given)
+
+        decorated: Callable[..., Any] = gathering
+        for option in reversed(options):
+            decorated = option(decorated)
+        return decorated
+
+    return decorate
+
+
+#: The contract and where it is to be held against; the command gets them as ``aimed``.
+with_target = _gathered(
+    Aimed,
+    "aimed",
+    (
         click.argument("contract", required=False),
         click.option(
             "--profile",
@@ -31,6 +71,7 @@ def with_target(function: F) -> F:
             help=f"The profile [default: {PROFILE_NAME}, if there is one].",
         ),
         click.option("--base-url", metavar="URL", help="The instance to check."),
+        click.option("--server", metavar="NAME", help="The instance to check: one of the contract's servers."),
         click.option(
             "--credential",
             "credentials",
@@ -39,50 +80,44 @@ def with_target(function: F) -> F:
             help="An environment variable with a credential, for a security scheme of the contract.",
         ),
         click.option("--role", metavar="NAME", help="The role of the profile to run as [default: the first]."),
-    )
-    for option in reversed(options):
-        function = option(function)
-    return function
+    ),
+)
 
-
-def with_choice(function: F) -> F:
-    """Which checks of which resources, and whether to write."""
-    options = (
+#: Which checks of which resources, and whether to write; the command gets them as ``chosen``.
+with_choice = _gathered(
+    Chosen,
+    "chosen",
+    (
         click.option("--only", "families", multiple=True, metavar="FAMILY", help="Only checks of this family."),
         click.option("--resource", "resources", multiple=True, metavar="NAME", help="Only this resource."),
         click.option("--read-only", is_flag=True, help="Ask only what needs no write."),
         click.option(
             "--allow-writes", multiple=True, metavar="HOST", help="Allow writes on a host other than this machine."
         ),
-    )
-    for option in reversed(options):
-        function = option(function)
-    return function
+    ),
+)
 
 
-def profile_of(
-    contract: str | None,
-    profile_file: Path | None,
-    base_url: str | None,
-    role: str | None,
-    allow_writes: tuple[str, ...] = (),
-) -> Profile:
+def profile_of(aimed: Aimed, allow_writes: tuple[str, ...] = ()) -> Profile:
     """The profile with what the options say over it. Raises CheckPostError."""
     from checkpost.profile.profile import Profile, read_profile
 
-    default = Path(PROFILE_NAME)
-    if profile_file is None and default.is_file():
-        profile_file = default
-    profile = read_profile(profile_file) if profile_file else Profile(Path("."))
-    if role is not None and role not in profile.roles:
+    default, file = Path(PROFILE_NAME), aimed.profile_file
+    if file is None and default.is_file():
+        file = default
+    profile = read_profile(file) if file else Profile(Path("."))
+    if aimed.role is not None and aimed.role not in profile.roles:
         known = ", ".join(profile.roles) or "none"
         where = profile.file or "no profile is used"
-        raise CheckPostError(f"There is no role {role!r} ({where}); the roles are: {known}.")
+        raise CheckPostError(f"There is no role {aimed.role!r} ({where}); the roles are: {known}.")
+    if aimed.base_url and aimed.server:
+        raise CheckPostError("--base-url and --server both say which instance to check; give one.")
     return replace(
         profile,
-        contract=contract or profile.contract,
-        base_url=base_url or profile.base_url,
-        run_as=role or profile.run_as,
+        contract=aimed.contract or profile.contract,
+        base_url=aimed.base_url or (None if aimed.server else profile.base_url),
+        server=aimed.server or profile.server,
+        run_as=aimed.role or profile.run_as,
         allow_writes=(*profile.allow_writes, *allow_writes),
     )
 

@@ -9,7 +9,15 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from checkpost.commands.options import check_families, check_resources, profile_of, with_choice, with_target
+from checkpost.commands.options import (
+    Aimed,
+    Chosen,
+    check_families,
+    check_resources,
+    profile_of,
+    with_choice,
+    with_target,
+)
 from checkpost.errors import CLEAN, FINDINGS, NOT_COMPLETED, CheckPostError
 
 if TYPE_CHECKING:
@@ -57,15 +65,8 @@ Json = dict[str, Any]
     help="The least severity that makes the run fail.",
 )
 def run(
-    contract: str | None,
-    profile_file: Path | None,
-    base_url: str | None,
-    credentials: tuple[str, ...],
-    role: str | None,
-    families: tuple[str, ...],
-    resources: tuple[str, ...],
-    read_only: bool,
-    allow_writes: tuple[str, ...],
+    aimed: Aimed,
+    chosen: Chosen,
     seed: int,
     concurrency: int,
     timeout: float,
@@ -84,19 +85,18 @@ def run(
     from checkpost.engine.target import aim
     from checkpost.wire.session import Limits
 
-    check_families(families)
+    check_families(chosen.families)
     check_reports(reports)
-    profile = profile_of(contract, profile_file, base_url, role, allow_writes)
-    target = aim(profile, read_only, timeout, credentials)
-    check_resources(resources, [resource.name for resource in target.model.resources])
+    target = aim(profile_of(aimed, chosen.allow_writes), chosen.read_only, timeout, aimed.credentials)
+    check_resources(chosen.resources, [resource.name for resource in target.model.resources])
     limits = Limits(timeout, concurrency, most_rows)
     if hold and verify_held:
         raise CheckPostError("--hold and --verify-held are two runs: hold first, verify when the API is up again.")
     if verify_held:
-        result = verify(target, resources, limits, seed)
+        result = verify(target, chosen.resources, limits, seed)
     else:
         holding: Any = "hold.left" if hold else ""
-        planned = plan(target.model, families, resources, target.no_writes, holding, target.actors)
+        planned = plan(target.model, chosen.families, chosen.resources, target.no_writes, holding, target.actors)
         result = carry_out(target, planned, limits, seed)
     document = keep(result, reports)
     show(document)

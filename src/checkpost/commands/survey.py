@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from checkpost.commands.options import profile_of
+from checkpost.commands.options import Aimed, profile_of, with_target
 from checkpost.errors import CheckPostError
 
 if TYPE_CHECKING:
@@ -16,29 +15,19 @@ if TYPE_CHECKING:
 
 
 @click.command()
-@click.argument("contract", required=False)
-@click.option(
-    "--profile",
-    "profile_file",
-    type=click.Path(path_type=Path),
-    metavar="FILE",
-    help="The profile with corrections [default: checkpost.yaml, if there is one].",
-)
+@with_target
 @click.option("--resource", "resources", multiple=True, metavar="NAME", help="Show the fields of this resource.")
 @click.option("--reasons", is_flag=True, help="Say for each inference why it was made and how sure it is.")
 @click.option("--write", "target", type=click.Path(path_type=Path), metavar="FILE", help="Write a starter profile.")
-@click.option("--base-url", metavar="URL", help="The instance to look at with --observe.")
 @click.option("--observe", is_flag=True, help="Try what each role can do, and print it; --write adds it to a profile.")
 @click.option("--read-only", is_flag=True, help="Let --observe try reads alone.")
 @click.option("--allow-writes", multiple=True, metavar="HOST", help="Allow writes on a host other than this machine.")
 @click.option("--force", is_flag=True, help="Let --write replace a file.")
 def survey(
-    contract: str | None,
-    profile_file: Path | None,
+    aimed: Aimed,
     resources: tuple[str, ...],
     reasons: bool,
     target: Path | None,
-    base_url: str | None,
     observe: bool,
     read_only: bool,
     allow_writes: tuple[str, ...],
@@ -55,11 +44,9 @@ def survey(
     from checkpost.report.surveyed import show_resource, show_survey
 
     if observe:
-        _observe(profile_of(contract, profile_file, base_url, None, allow_writes), read_only, resources, target)
+        _observe(profile_of(aimed, allow_writes), read_only, resources, target)
         return
-    profile = profile_of(contract, profile_file, None, None)
-    if contract:
-        profile = replace(profile, contract=contract)
+    profile = profile_of(aimed)
     read, environment = load_contract(profile, 10.0)
     model = infer(read, profile.resources, profile.parameters, profile.queries)
     check_resources(resources, [resource.name for resource in model.resources])

@@ -20,6 +20,8 @@ class MediaType:
     name: str
     schema: Node | None
     place: Place
+    #: What each item of a sequence is, such as a line of application/x-ndjson (OpenAPI 3.2, 4.14.1).
+    item: Node | None = None
 
 
 @dataclass(frozen=True)
@@ -128,8 +130,19 @@ class SecurityScheme:
 
 @dataclass(frozen=True)
 class Server:
+    """``url`` may have ``{variables}``, of which each has its default, and be relative to the contract's."""
+
     url: str
     description: str
+    name: str = ""
+    variables: Mapping[str, str] = field(default_factory=dict, hash=False)
+
+    def filled(self, values: Mapping[str, str]) -> str:
+        """The URL with its variables filled, each by the value given or its default (OpenAPI 3.1, 4.8.5)."""
+        url = self.url
+        for name, usual in self.variables.items():
+            url = url.replace("{" + name + "}", values.get(name, usual))
+        return url
 
 
 @dataclass(frozen=True)

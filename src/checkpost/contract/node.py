@@ -9,6 +9,7 @@ from urllib.parse import unquote, urldefrag, urljoin
 
 from checkpost.contract import pointer as pointers
 from checkpost.contract.errors import Place
+from checkpost.contract.mending import Mended
 from checkpost.contract.parse import is_json, parse
 from checkpost.contract.positions import locate
 
@@ -32,7 +33,9 @@ class Library:
     """
 
     load: Load
-    normalise: Callable[[Any], Any] = lambda document: document
+    normalise: Callable[[Any], tuple[Any, list[Mended]]] = lambda document: (document, [])
+    #: What was put right in each document on the way.
+    mended: dict[str, list[Mended]] = field(default_factory=dict)
     texts: dict[str, str] = field(default_factory=dict)
     #: What has been worked out of a node, by its location and pointer: schemas are looked at over and over.
     shapes: dict[tuple[str, str], Any] = field(default_factory=dict)
@@ -42,7 +45,7 @@ class Library:
         """The normalised document at a location. Raises ContractError, or what ``load`` raises."""
         if location not in self.documents:
             value, self.texts[location] = parse(location, self.load(location))
-            self.documents[location] = self.normalise(value)
+            self.documents[location], self.mended[location] = self.normalise(value)
         return self.documents[location]
 
     def root(self, location: str) -> Node:

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
+from checkpost.contract.mending import VALUES
 from checkpost.contract.openapi31 import read as read
 
-#: Keywords that hold values, not schemas; nothing inside them is rewritten.
-_VALUES = {"example", "examples", "default", "enum", "const"}
 #: What may stand beside a reference without changing what is valid.
 _HARMLESS = {"$ref", "description", "title", "readOnly", "writeOnly", "default", "example", "nullable"}
 
@@ -24,7 +23,7 @@ def _rewritten(value: Any, names: bool) -> Any:
     if not isinstance(value, dict):
         return value
     copy = {
-        key: each if key in _VALUES and not names else _rewritten(each, key == "properties" and not names)
+        key: each if key in VALUES and not names else _rewritten(each, key == "properties" and not names)
         for key, each in value.items()
     }
     return copy if names else _schema(copy)

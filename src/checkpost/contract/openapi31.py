@@ -27,6 +27,10 @@ METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
 class Reader:
     """Reads one document; what cannot be followed becomes a flaw, and the rest is read on."""
 
+    #: The methods that a path item may have, and where the security schemes are declared.
+    methods: tuple[str, ...] = METHODS
+    schemes_at: tuple[str, ...] = ("components", "securitySchemes")
+
     def __init__(self, root: Node) -> None:
         self.root = root
         self.flaws: list[Flaw] = []
@@ -34,11 +38,12 @@ class Reader:
     def read(self) -> Contract:
         root, info = self.root, self.follow(self.root, "info")
         operations = tuple(self.operations())
-        components = self.follow(root, "components")
-        schemes = self.follow(components, "securitySchemes") if components else None
+        schemes: Node | None = root
+        for key in self.schemes_at:
+            schemes = self.follow(schemes, key) if schemes is not None else None
         return Contract(
             location=root.location,
-            version=str(root.value["openapi"]),
+            version=str(root.raw("openapi", root.raw("swagger"))),
             title=str(info.raw("title", "")) if info else "",
             operations=operations,
             servers=tuple(self.servers()),
@@ -74,20 +79,26 @@ class Reader:
 
     def servers(self) -> Iterator[Server]:
         for _, node in self.members(self.follow(self.root, "servers")):
-            url = str(node.raw("url", ""))
-            for name, variable in self.members(self.follow(node, "variables")):
-                url = url.replace("{" + name + "}", str(variable.raw("default", "")))
-            yield Server(url, str(node.raw("description", "")))
+            variables = {
+                name: str(variable.raw("default", ""))
+                for name, variable in self.members(self.follow(node, "variables"))
+            }
+            yield Server(
+                str(node.raw("url", "")), str(node.raw("description", "")), str(node.raw("name", "")), variables
+            )
 
     def schemes(self, node: Node | None) -> Iterator[SecurityScheme]:
         for name, scheme in self.members(node):
-            yield SecurityScheme(
-                name,
-                str(scheme.raw("type", "")),
-                str(scheme.raw("scheme", "")).lower(),
-                str(scheme.raw("name", "")),
-                str(scheme.raw("in", "")),
-            )
+            yield self.scheme(name, scheme)
+
+    def scheme(self, name: str, node: Node) -> SecurityScheme:
+        return SecurityScheme(
+            name,
+            str(node.raw("type", "")),
+            str(node.raw("scheme", "")).lower(),
+            str(node.raw("name", "")),
+            str(node.raw("in", "")),
+        )
 
     def operations(self) -> Iterator[Operation]:
         paths = self.follow(self.root, "paths")
@@ -96,17 +107,26 @@ class Reader:
             if not path.startswith("/") or not isinstance(item.value, dict):
                 continue
             shared = list(self.parameters(item))
-            for method in METHODS:
-                node = self.follow(item, method)
-                if node is not None and isinstance(node.value, dict):
-                    yield self.operation(method.upper(), path, node, shared, usual)
+            for method, node in self.operations_of(item):
+                yield self.operation(method.upper(), path, node, item, shared, usual)
+
+    def operations_of(self, item: Node) -> Iterator[tuple[str, Node]]:
+        for method in self.methods:
+            node = self.follow(item, method)
+            if node is not None and isinstance(node.value, dict):
+                yield method, node
 
     def operation(
-        self, method: str, path: str, node: Node, shared: list[Parameter], usual: tuple[frozenset[str], ...] | None
+        self,
+        method: str,
+        path: str,
+        node: Node,
+        item: Node,
+        shared: list[Parameter],
+        usual: tuple[frozenset[str], ...] | None,
     ) -> Operation:
         own = list(self.parameters(node))
         named = {(each.name, each.location) for each in own}
-        body = self.follow(node, "requestBody")
         return Operation(
             method=method,
             path=path,
@@ -115,7 +135,7 @@ class Reader:
             description=str(node.raw("description", "")),
             tags=tuple(map(str, node.raw("tags") or ())),
             parameters=tuple([each for each in shared if (each.name, each.location) not in named] + own),
-            body=self.body(body) if body is not None else None,
+            body=self.body_of(node, item),
             responses=tuple(self.responses(node)),
             security=self.security(node) if "security" in node.value else usual,
             place=node.place,
@@ -129,20 +149,23 @@ class Reader:
 
     def parameters(self, node: Node) -> Iterator[Parameter]:
         for _, each in self.members(self.follow(node, "parameters")):
-            if not isinstance(each.value, dict) or "name" not in each.value:
-                continue
-            yield Parameter(
-                str(each.value["name"]),
-                cast(ParameterLocation, each.raw("in", "query")),
-                bool(each.raw("required", False)),
-                str(each.raw("description", "")),
-                self.schema(each),
-                each.place,
-                str(each.raw("style", "")),
-                bool(each.raw("explode", each.raw("style", "form") in {"form", "deepObject"})),
-                next((str(name) for name in each.raw("content", None) or {}), ""),
-                self.examples(each),
-            )
+            parameter = self.parameter(each) if isinstance(each.value, dict) and "name" in each.value else None
+            if parameter is not None:
+                yield parameter
+
+    def parameter(self, node: Node) -> Parameter | None:
+        return Parameter(
+            str(node.value["name"]),
+            cast(ParameterLocation, node.raw("in", "query")),
+            bool(node.raw("required", False)),
+            str(node.raw("description", "")),
+            self.schema(node),
+            node.place,
+            str(node.raw("style", "")),
+            bool(node.raw("explode", node.raw("style", "form") in {"form", "deepObject"})),
+            next((str(name) for name in node.raw("content", None) or {}), ""),
+            self.examples(node),
+        )
 
     def examples(self, node: Node) -> tuple[object, ...]:
         """The examples of a parameter: its own, and those given by name."""
@@ -163,29 +186,34 @@ class Reader:
 
     def content(self, node: Node) -> tuple[MediaType, ...]:
         return tuple(
-            MediaType(name.partition(";")[0].strip().lower(), self.schema(media), media.place)
+            MediaType(
+                name.partition(";")[0].strip().lower(),
+                self.schema(media),
+                media.place,
+                media.child("itemSchema") if "itemSchema" in media.value else None,
+            )
             for name, media in self.members(self.follow(node, "content"))
+            if isinstance(media.value, dict)
         )
 
-    def body(self, node: Node) -> Body:
-        return Body(bool(node.raw("required", False)), self.content(node), node.place)
+    def body_of(self, operation: Node, item: Node) -> Body | None:
+        """The request body of an operation, whose path item is given too."""
+        node = self.follow(operation, "requestBody")
+        return Body(bool(node.raw("required", False)), self.content(node), node.place) if node is not None else None
 
     def responses(self, node: Node) -> Iterator[Response]:
         for status, response in self.members(self.follow(node, "responses")):
             if status.startswith("x-") or not isinstance(response.value, dict):
                 continue
-            headers = tuple(
-                Header(name, bool(header.raw("required", False)), self.schema(header), header.place)
-                for name, header in self.members(self.follow(response, "headers"))
-            )
-            yield Response(
-                status,
-                str(response.raw("description", "")),
-                self.content(response),
-                headers,
-                response.place,
-                tuple(self.links(response)),
-            )
+            yield self.response(status, response, node)
+
+    def response(self, status: str, node: Node, operation: Node) -> Response:
+        headers = tuple(
+            Header(name, bool(header.raw("required", False)), self.schema(header), header.place)
+            for name, header in self.members(self.follow(node, "headers"))
+        )
+        said = str(node.raw("description", ""))
+        return Response(status, said, self.content(node), headers, node.place, tuple(self.links(node)))
 
     def links(self, response: Node) -> Iterator[Link]:
         for name, link in self.members(self.follow(response, "links")):

@@ -6,14 +6,15 @@ from pathlib import Path
 from types import ModuleType
 from typing import Any
 
-from checkpost.contract import openapi30, openapi31
+from checkpost.contract import openapi20, openapi30, openapi31, openapi32
 from checkpost.contract.contract import Contract, Flaw
-from checkpost.contract.errors import ContractError
+from checkpost.contract.errors import ContractError, Place
+from checkpost.contract.mending import VALUES, Mended, mend
 from checkpost.contract.node import Library, Load, Node, Unresolved
 from checkpost.contract.positions import locate
 
 #: The module for each version prefix: ``normalise(document)`` and ``read(root)``.
-VERSIONS: dict[str, ModuleType] = {"3.0": openapi30, "3.1": openapi31}
+VERSIONS: dict[str, ModuleType] = {"2.0": openapi20, "3.0": openapi30, "3.1": openapi31, "3.2": openapi32}
 
 
 def load_file(location: str) -> bytes:
@@ -31,26 +32,44 @@ def read_contract(location: str, load: Load = load_file) -> Contract:
     try:
         document = library.document(location)
         module = _module(location, document, library.texts[location])
-        library.normalise = module.normalise
-        library.documents[location] = module.normalise(document)
+        library.normalise = lambda other: _normalised(other, module)
+        library.documents[location], library.mended[location] = library.normalise(document)
         contract: Contract = module.read(library.root(location))
         dangling = tuple(_dangling(library, set(contract.flaws)))
+        mended = tuple(
+            Flaw("note" if each.kind.startswith("no-") else "warning", each.kind, each.message, Place(at, each.pointer))
+            for at, found in library.mended.items()
+            for each in found
+        )
     except OSError as error:
         raise ContractError(location, f"cannot be read: {error.strerror or error}.") from None
     except RecursionError:
         raise ContractError(location, "is nested too deeply, or refers to itself without end.") from None
-    return Contract(**{**vars(contract), "flaws": contract.flaws + dangling})
+    return Contract(**{**vars(contract), "flaws": contract.flaws + dangling + mended})
+
+
+def _normalised(document: Any, usual: ModuleType) -> tuple[Any, list[Mended]]:
+    """A document by the rules of the version that it states, else of the one that referred to it."""
+    stated = _version(document) if isinstance(document, dict) else None
+    module = VERSIONS.get(str(stated)[:3], usual) if stated is not None else usual
+    mended = mend(document, nullable=module in {openapi20, openapi30})
+    return module.normalise(document), mended
+
+
+def _version(document: dict[str, Any]) -> Any:
+    return document.get("openapi", document.get("swagger"))
 
 
 def _module(location: str, document: Any, text: str) -> ModuleType:
     if not isinstance(document, dict):
         raise ContractError(location, "is not an OpenAPI description: its top level has to be an object.", 1)
-    stated = document.get("openapi", document.get("swagger"))
+    stated = _version(document)
     if stated is None:
         raise ContractError(
             location, "is not an OpenAPI description: the key 'openapi' with the version is missing.", 1
         )
     for prefix, module in VERSIONS.items():
+        stated = f"{stated:.1f}" if isinstance(stated, float) else stated  # unquoted in YAML
         if isinstance(stated, str) and (stated == prefix or stated.startswith(prefix + ".")):
             return module
     from checkpost.contract.parse import is_json
@@ -90,6 +109,6 @@ def _search(node: Node, names: bool, known: set[Flaw], found: list[Flaw], seen: 
                 found.append(flaw)
     members = node.value.items() if isinstance(node.value, dict) else enumerate(node.value or ())
     for key, value in members:
-        if not isinstance(value, dict | list) or (not names and key in openapi30._VALUES):
+        if not isinstance(value, dict | list) or (not names and key in VALUES):
             continue
         _search(node.child(key), key == "properties" and not names, known, found, seen)

@@ -11,11 +11,10 @@ import jsonschema_rs
 from checkpost.contract import pointer as pointers
 from checkpost.contract.contract import Contract
 from checkpost.contract.errors import Place
+from checkpost.contract.mending import NAMED, VALUES
 from checkpost.contract.node import Node, Unresolved
 
 Direction = Literal["request", "response"]
-
-_VALUES = {"example", "examples", "default", "enum", "const"}
 
 
 @dataclass(frozen=True)
@@ -121,8 +120,8 @@ class Validators:
             return node.value
         copy = {
             key: child.value
-            if key in _VALUES and not names
-            else self._directed(child, direction, key in {"properties", "$defs", "schemas"} and not names)
+            if key in VALUES and not names
+            else self._directed(child, direction, key in NAMED and not names)
             for key, child in node.children()
         }
         if names:

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from urllib.parse import urljoin, urlsplit
 
-from checkpost.contract.contract import Contract, SecurityScheme
+from checkpost.contract.contract import Contract, SecurityScheme, Server
 from checkpost.contract.reader import read_contract
 from checkpost.errors import CheckPostError
 from checkpost.model.access import EVERYTHING, rights_of
@@ -165,20 +165,43 @@ def _refuse_flaws(contract: Contract) -> None:
             raise CheckPostError(f"{flaw.place.location}, line {line}, column {column}: {flaw.message}")
 
 
+def addresses(contract: Contract, variables: Mapping[str, str]) -> list[str]:
+    """The URL of each server of a contract, its variables filled and relative ones made absolute (RFC 3986, 5)."""
+    filled = [server.filled(variables) for server in contract.servers]
+    return [urljoin(contract.location, url) if "://" in contract.location else url for url in filled]
+
+
 def _base_url(profile: Profile, contract: Contract) -> str:
+    urls = addresses(contract, profile.server_variables)
     if profile.base_url:
         url = profile.base_url
+    elif profile.server:
+        url = _named_server(profile.server, contract, urls)
     else:
-        urls = [
-            urljoin(contract.location, server.url) if "://" in contract.location else server.url
-            for server in contract.servers
-        ]
         local = [url for url in urls if is_loopback(urlsplit(url).hostname)]
         if not local:
-            named = f" (the contract names {', '.join(urls)})" if urls else ""
+            known = "; ".join(_server_words(*each) for each in zip(contract.servers, urls, strict=True))
+            named = f", or which of the contract's servers with --server ({known})" if urls else ""
             raise CheckPostError(f"Say which instance to check with --base-url{named}; prefer a test instance.")
         url = local[0]
     parts = urlsplit(url)
     if parts.scheme not in {"http", "https"} or not parts.hostname:
         raise CheckPostError(f"The base URL {url!r} cannot be used; it has to look like http://host:port/path.")
     return url.rstrip("/")
+
+
+def _server_words(server: Server, url: str) -> str:
+    return f"{server.name or server.description}: {url}" if server.name or server.description else url
+
+
+def _named_server(name: str, contract: Contract, urls: Sequence[str]) -> str:
+    """The URL of the server that a name means: its own name, a word of its description, or its URL as written."""
+    servers = list(zip(contract.servers, urls, strict=True))
+    exact = [url for server, url in servers if name in {server.name, server.description, server.url, url}]
+    wanted = name.lower()
+    words = [url for server, url in servers if wanted in f"{server.name} {server.description} {url}".lower()]
+    found = list(dict.fromkeys(exact or words))
+    if len(found) == 1:
+        return found[0]
+    known = "; ".join(_server_words(*each) for each in servers) or "none"
+    raise CheckPostError(f"{len(found) or 'No'} servers of the contract are meant by {name!r}; they are: {known}.")

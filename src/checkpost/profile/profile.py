@@ -30,6 +30,9 @@ class Profile:
     contract: str | None = None
     contract_role: str | None = None
     base_url: str | None = None
+    #: Which of the contract's servers is meant, and what its variables are to be.
+    server: str | None = None
+    server_variables: Mapping[str, str] = field(default_factory=dict)
     roles: Mapping[str, Role] = field(default_factory=dict)
     run_as: str | None = None
     allow_writes: tuple[str, ...] = ()
@@ -105,6 +108,8 @@ def read_profile(file: Path) -> Profile:
         "contract",
         "contract_role",
         "base_url",
+        "server",
+        "server_variables",
         "roles",
         "run_as",
         "allow_writes",
@@ -132,6 +137,11 @@ def read_profile(file: Path) -> Profile:
         contract=contract,
         contract_role=stated.get("contract_role"),
         base_url=_base_url(source, stated),
+        server=source.text_of(stated["server"], "/server") if stated.get("server") else None,
+        server_variables={
+            str(name): str(each)
+            for name, each in _mapping(source, stated.get("server_variables"), "/server_variables").items()
+        },
         roles=roles,
         run_as=stated.get("run_as"),
         allow_writes=source.texts_of(stated.get("allow_writes") or [], "/allow_writes"),

@@ -23,8 +23,10 @@ def _lines(contract: Contract, model: Model, folder: Path) -> Iterator[str]:
     yield f"contract: {_quoted(location)}"
     yield ""
     yield "# The instance to check. Make sure that it is a test instance."
-    urls = sorted((server.url for server in contract.servers if server.url.startswith("http")), key=_risk)
-    yield f"base_url: {_quoted(urls[0])}" if urls else "# base_url: http://127.0.0.1:8000"
+    known = (server.filled({}) for server in contract.servers)
+    urls = sorted((url for url in known if url.startswith("http")), key=_risk)
+    usable = bool(urls) and _risk(urls[0]) < _UNTOLD
+    yield f"{'' if usable else '# '}base_url: {_quoted(urls[0]) if urls else 'http://127.0.0.1:8000'}"
     for url in urls[1:]:
         yield f"# base_url: {_quoted(url)}"
     yield ""
@@ -53,12 +55,16 @@ def _lines(contract: Contract, model: Model, folder: Path) -> Iterator[str]:
         yield f"# doubt: {doubt.resource}: {doubt.message}"
 
 
+#: The risk of a server that nothing calls a test: it is offered, and never taken by itself.
+_UNTOLD = 2
+
+
 def _risk(url: str) -> int:
     """How likely a server is not the one to test: this machine first, then what calls itself a test."""
     host = url.partition("://")[2].partition("/")[0].lower()
     if host.startswith(("127.", "localhost", "[::1]")):
         return 0
-    return 1 if any(word in url.lower() for word in ("test", "staging", "stage", "sandbox", "dev", "demo")) else 2
+    return 1 if any(word in url.lower() for word in ("test", "staging", "stage", "sandbox", "dev", "demo")) else _UNTOLD
 
 
 def _credential(scheme: SecurityScheme) -> Iterator[str]:

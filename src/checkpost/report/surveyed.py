@@ -44,7 +44,10 @@ def show_survey(
         Text.assemble((contract.title or "API", "bold"), f"  OpenAPI {contract.version}  {contract.location}")
     )
     for server in contract.servers:
-        console.print(Text(f"server {server.url}  {server.description}", style="dim"))
+        said = "  ".join(filter(None, (server.filled({}), server.name, server.description)))
+        chosen = {name: value for name, value in server.variables.items() if value}
+        filled = f"  ({', '.join(f'{name} = {value}' for name, value in chosen.items())})" if chosen else ""
+        console.print(Text(f"server {said}{filled}", style="dim"))
     console.print()
     console.print(_resources(model))
     console.print()
