@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import posixpath
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 from types import ModuleType
-from typing import Any
+from typing import Any, Literal
+from urllib.parse import urljoin, urlsplit
 
 from checkpost.contract import openapi20, openapi30, openapi31, openapi32
-from checkpost.contract.contract import Contract, Flaw
+from checkpost.contract.catalogue import linked_descriptions
+from checkpost.contract.contract import Contract, Flaw, Server
 from checkpost.contract.errors import ContractError, Place
 from checkpost.contract.mending import VALUES, Mended, mend
-from checkpost.contract.node import Library, Load, Node, Unresolved
+from checkpost.contract.node import Library, Load, Node, Unresolved, resolve_location
 from checkpost.contract.positions import locate
 
 #: The module for each version prefix: ``normalise(document)`` and ``read(root)``.
@@ -23,7 +28,7 @@ def load_file(location: str) -> bytes:
 
 
 def read_contract(location: str, load: Load = load_file) -> Contract:
-    """Read the OpenAPI description at a path or URL.
+    """Read the OpenAPI description at a path or URL, or all of those that a catalogue there links.
 
     Raises ContractError, with the line where there is one, if it cannot be read at all. What can be read
     past (a reference that leads nowhere, for instance) is a flaw of the contract instead.
@@ -31,21 +36,82 @@ def read_contract(location: str, load: Load = load_file) -> Contract:
     library = Library(load)
     try:
         document = library.document(location)
-        module = _module(location, document, library.texts[location])
-        library.normalise = lambda other: _normalised(other, module)
-        library.documents[location], library.mended[location] = library.normalise(document)
-        contract: Contract = module.read(library.root(location))
-        dangling = tuple(_dangling(library, set(contract.flaws)))
-        mended = tuple(
-            Flaw("note" if each.kind.startswith("no-") else "warning", each.kind, each.message, Place(at, each.pointer))
-            for at, found in library.mended.items()
-            for each in found
-        )
+        linked = linked_descriptions(document) if not _is_description(document) else []
+        if linked:
+            return _joined(location, library, linked)
+        contract = _read(location, library)
+        return replace(contract, flaws=(*contract.flaws, *_flaws_on_the_way(library, set(contract.flaws))))
     except OSError as error:
         raise ContractError(location, f"cannot be read: {error.strerror or error}.") from None
     except RecursionError:
         raise ContractError(location, "is nested too deeply, or refers to itself without end.") from None
-    return Contract(**{**vars(contract), "flaws": contract.flaws + dangling + mended})
+
+
+def _is_description(document: Any) -> bool:
+    return isinstance(document, dict) and _version(document) is not None
+
+
+def _read(location: str, library: Library) -> Contract:
+    document = library.document(location)
+    module = _module(location, document, library.texts[location])
+    library.normalise = lambda other: _normalised(other, module)
+    library.documents[location], library.mended[location] = library.normalise(document)
+    contract: Contract = module.read(library.root(location))
+    return contract
+
+
+def _flaws_on_the_way(library: Library, known: set[Flaw]) -> Iterator[Flaw]:
+    yield from _dangling(library, known)
+    for at, found in library.mended.items():
+        for each in found:
+            severity: Literal["note", "warning"] = "note" if each.kind.startswith("no-") else "warning"
+            yield Flaw(severity, each.kind, each.message, Place(at, each.pointer))
+
+
+def _joined(location: str, library: Library, linked: Sequence[str]) -> Contract:
+    """The contracts that a catalogue links as one. Where they name servers on one host, their paths begin with what
+    differs in the servers' own."""
+    contracts = []
+    for reference in linked:
+        found = resolve_location(location, reference)
+        try:
+            contracts.append(_read(found, library))
+        except OSError as error:
+            why = f"links {reference!r}, which cannot be read: {error.strerror or error}."
+            raise ContractError(location, why) from None
+    roots = [_root(each) for each in contracts]
+    hosts = list(dict.fromkeys(host for host, _ in roots if host))
+    paths = [path for _, path in roots]
+    base = posixpath.commonpath(paths) if len(set(paths)) > 1 else paths[0]
+    operations, seen = [], set()
+    for contract, path in zip(contracts, paths, strict=True):
+        prefix = path[len(base.rstrip("/")) :] if base != path else ""
+        for each in contract.operations:
+            moved = replace(each, path=prefix.rstrip("/") + each.path)
+            if (moved.method, moved.path) not in seen:
+                seen.add((moved.method, moved.path))
+                operations.append(moved)
+    first = contracts[0]
+    named = {scheme.name: scheme for each in contracts for scheme in each.schemes}
+    flaws = dict.fromkeys(flaw for each in contracts for flaw in each.flaws)
+    return Contract(
+        location=location,
+        version=first.version,
+        title=first.title if len(contracts) == 1 else f"{len(contracts)} descriptions of a catalogue",
+        operations=tuple(operations),
+        servers=tuple(Server(f"{host}{base}".rstrip("/"), "") for host in hosts),
+        schemes=tuple(named.values()),
+        flaws=(*flaws, *_flaws_on_the_way(library, set(flaws))),
+        library=library,
+    )
+
+
+def _root(contract: Contract) -> tuple[str, str]:
+    """The scheme and host of a contract's first server, and its path."""
+    url = contract.servers[0].filled({}) if contract.servers else ""
+    parts = urlsplit(urljoin(contract.location, url) if "://" in contract.location else url)
+    host = f"{parts.scheme}://{parts.netloc}" if parts.netloc else ""
+    return host, parts.path.rstrip("/") or "/"
 
 
 def _normalised(document: Any, usual: ModuleType) -> tuple[Any, list[Mended]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from checkpost.contract.contract import Contract, Flaw, Operation
 from checkpost.contract.node import Node, Unresolved
@@ -25,6 +25,7 @@ def flaws(contract: Contract, model: Model) -> list[Flaw]:
         *_security(contract),
         *_examples(contract),
         *_missing_keys(model),
+        *_untold(contract, model),
     ]
     order = {"error": 0, "warning": 1, "note": 2}
     return sorted(found, key=lambda flaw: order[flaw.severity])
@@ -83,9 +84,43 @@ def _missing_keys(model: Model) -> Iterator[Flaw]:
             if operation and not _REFUSALS & {response.status.upper() for response in operation.responses}:
                 silent.append(operation)
     if silent:
-        listed = ", ".join(map(str, silent[:4])) + (f" and {len(silent) - 4} more" if len(silent) > 4 else "")
-        message = f"No answer is documented for a key that is not there: {listed}."
+        message = f"No answer is documented for a key that is not there: {_some(silent)}."
         yield Flaw("note", "no-not-found", message, silent[0].place)
+
+
+def _untold(contract: Contract, model: Model) -> Iterator[Flaw]:
+    """What the contract leaves open as a whole: one flaw each, for all operations and resources."""
+    silent = [
+        operation
+        for operation in contract.operations
+        if operation.method == "GET"
+        for response in operation.success()
+        if response.status != "204" and all(media.schema is None and media.item is None for media in response.content)
+    ]
+    if silent:
+        message = f"Nothing is said of what an answer holds: {_some(silent)}."
+        yield Flaw("note", "no-schema", message, silent[0].place)
+    unsecured = [operation for operation in contract.operations if operation.security is None]
+    if unsecured and len(unsecured) == len(contract.operations):
+        declared = (
+            f", though it declares {', '.join(each.name for each in contract.schemes)}" if contract.schemes else ""
+        )
+        message = f"No operation says whether it needs credentials{declared}."
+        yield Flaw("warning" if declared else "note", "no-security", message, unsecured[0].place)
+    elif unsecured and contract.schemes:
+        message = f"It is not said whether credentials are needed: {_some(unsecured)}."
+        yield Flaw("note", "no-security", message, unsecured[0].place)
+    open_rows = [each.name for each in model.resources if each.fields_unstated and each.row is not None]
+    rows = next((each.row for each in model.resources if each.fields_unstated and each.row is not None), None)
+    if rows is not None:
+        named = ", ".join(open_rows[:4]) + (f" and {len(open_rows) - 4} more" if len(open_rows) > 4 else "")
+        message = f"Whether rows may hold fields beyond those named is not said ('additionalProperties'): {named}."
+        yield Flaw("note", "no-additional", message, rows.place)
+
+
+def _some(operations: Sequence[Operation]) -> str:
+    rest = f" and {len(operations) - 4} more" if len(operations) > 4 else ""
+    return ", ".join(map(str, operations[:4])) + rest
 
 
 def _examples(contract: Contract) -> Iterator[Flaw]:
