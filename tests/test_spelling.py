@@ -278,7 +278,7 @@ class StandIn(unittest.TestCase):
                     self.assertIsNotNone(queries.selecting)
                     self.assertEqual(queries.aggregating is not None, name not in {"prefix", "nested"})
                     self.assertEqual(resource.paging.style, styles.get(name, resource.paging.style))
-                self.assertEqual(model.others, ())
+                self.assertEqual([str(each) for each, _ in model.others], ["POST /login", "POST /logout"])
                 self.assertEqual(model.doubts, ())
 
 

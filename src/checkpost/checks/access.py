@@ -15,10 +15,10 @@ from checkpost.checks.roles import departure, stated_rights
 from checkpost.contract.contract import Contract, Operation
 from checkpost.findings import Finding
 from checkpost.model.access import rights_of
-from checkpost.model.resource import Purpose, is_json_type
+from checkpost.model.media import is_json_type, request_media_type
+from checkpost.model.resource import Purpose
 from checkpost.model.shape import shape_of
 from checkpost.profile.credentials import Role
-from checkpost.wire.client import request_media_type
 from checkpost.wire.exchange import Exchange, Request
 
 _READS: tuple[Purpose, ...] = ("list", "read")

@@ -11,7 +11,6 @@ from checkpost.checks.case import Case, Own
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.contract.contract import Operation
 from checkpost.findings import Finding
-from checkpost.model.fields import inside
 from checkpost.model.relation import Expanded
 from checkpost.model.resource import Purpose, Resource, Subcollection
 from checkpost.model.shape import shape_of
@@ -128,7 +127,7 @@ async def _moved(case: Case, other: Case, sub: Subcollection, first: Own, second
 async def child_record(other: Case, sub: Subcollection, parent: Own) -> tuple[dict[str, Any], dict[str, Any]]:
     """A record that belongs to a row, and the body that makes it by the path under that row."""
     assert sub.via is not None
-    allowed = set(shape_of(inside(sub.view.body_schema("create"), sub.view.envelope.body)).properties)
+    allowed = set(shape_of(sub.view.record_schema("create")).properties)
     full = await other.record()
     body = {name: value for name, value in full.items() if name != sub.via and (not allowed or name in allowed)}
     return {**full, sub.via: parent.key[0]}, body
@@ -257,7 +256,7 @@ async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
         yield wrong(sub.unlink, "Rows that are unlinked are still listed", "not in the list", "there", [gone, seen])
         return
     exchange, row = await other.read(far, "a row that was unlinked") if other.has("read") else (gone, {})
-    if row is None and exchange.answer.status in {404, 410}:
+    if row is None and other.client.absent(exchange.answer):
         other.forget(far)
         what = f"the row of {sub.child} itself is gone"
         yield wrong(sub.unlink, "Unlinking removes the row", "the row stays", what, [gone, exchange])
@@ -309,7 +308,7 @@ async def nested(case: Case) -> AsyncIterator[Finding]:
 
 async def _inner(case: Case, other: Case, each: Expanded) -> dict[str, Any]:
     """A record as it stands inside another one: with the members that its schema there has."""
-    schema = shape_of(inside(case.resource.body_schema("create"), case.resource.envelope.body)).properties[each.name]
+    schema = shape_of(case.resource.record_schema("create")).properties[each.name]
     members = shape_of(shape_of(schema).item).properties
     record = await other.record()
     return {name: value for name, value in record.items() if name in members and name != each.via}
@@ -407,7 +406,7 @@ async def _nested(case: Case, other: Case, each: Expanded) -> AsyncIterator[Find
 
 async def _broken(case: Case, other: Case, each: Expanded) -> list[Mapping[str, Any]] | None:
     """Two rows of which the second lacks a required field; None where none is required."""
-    schema = shape_of(inside(case.resource.body_schema("create"), case.resource.envelope.body)).properties[each.name]
+    schema = shape_of(case.resource.record_schema("create")).properties[each.name]
     required = sorted(shape_of(shape_of(schema).item).required & set(other.fields) - {each.via})
     if not required:
         return None

@@ -566,7 +566,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
 async def _is_there(case: Case, key: Key) -> bool:
     if case.has("read"):
         exchange, row = await case.read(key, "a row that may be gone")
-        if row is not None or exchange.answer.status in {404, 410}:
+        if row is not None or case.client.absent(exchange.answer):
             return row is not None
     return key in (await case.listing()).by_key
 

@@ -271,7 +271,7 @@ async def stale_changes(case: Case) -> AsyncIterator[Finding]:
         asked = {"key": own.key, **body}
         stale = await case.send(purpose, f"a stale tag on {purpose}", headers={"If-Match": _stale(tag)}, **asked)
         there, after = await case.read(own.key, "the row then")
-        gone = after is None and there.answer.status in {404, 410}
+        gone = after is None and case.client.absent(there.answer)
         changed = gone or bool(after is not None and differences(case.fields, row, after, case.settable))
         if gone:
             case.forget(own.key)

@@ -12,7 +12,8 @@ from checkpost.contract.contract import Header, Operation, Response
 from checkpost.contract.errors import Place
 from checkpost.contract.validators import Validators, Violation
 from checkpost.findings import Basis, Finding, Severity
-from checkpost.model.resource import Resource, is_json_type
+from checkpost.model.media import LINES, is_json_type
+from checkpost.model.resource import Resource
 from checkpost.model.shape import shape_of
 from checkpost.wire.exchange import Answer, Exchange
 from checkpost.wire.listing import Row
@@ -253,6 +254,12 @@ def _media_and_body(observation: Observation, documented: Response, validators: 
         if not is_json_type(answer.media_type) and not answer.parsed[0]:
             return
         media = documented.content[0]
+    if media.name in LINES and media.item is not None and answer.parsed[0]:
+        for line in answer.json:
+            broken = next(iter(validators.violations(media.item, line, "response")), None)
+            if broken is not None:
+                yield _body_finding(observation, broken, validators)
+                return
     if not is_json_type(media.name):
         return
     is_json, body = answer.parsed

@@ -102,7 +102,7 @@ async def writes(case: Case) -> None:
         if answer is None:
             continue
         there, after = await case.read(key, "the row then") if case.has("read") else (answer, before)
-        gone = after is None and there.answer.status in {404, 410}
+        gone = after is None and case.client.absent(there.answer)
         if gone:
             case.forget(key)
         if gone or (after is not None and differences(case.fields, before, after, case.settable)):

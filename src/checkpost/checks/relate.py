@@ -59,7 +59,7 @@ async def resolves(case: Case) -> AsyncIterator[Finding]:
         dangling = [
             value
             for value, (exchange, _) in zip(looked_up, answers, strict=True)
-            if exchange.answer.status in {404, 410}
+            if other.client.absent(exchange.answer)
         ]
         if not dangling:
             continue
@@ -68,7 +68,7 @@ async def resolves(case: Case) -> AsyncIterator[Finding]:
         places = [place for place, row in enumerate(fresh.rows) if row.get(relation.field) in dangling]
         if places:
             severity, basis = _weight(relation)
-            evidence = [exchange for exchange, _ in answers if exchange.answer.status in {404, 410}]
+            evidence = [exchange for exchange, _ in answers if other.client.absent(exchange.answer)]
             yield case.finding(
                 severity,
                 basis,
@@ -201,10 +201,10 @@ async def _deleted(case: Case, other: Case, relation: Relation) -> AsyncIterator
     evidence = [parent.exchange, exchange, removed, there, child]
     subjects = [f"{other.resource.name}.{relation.field}"]
     severity, basis = _weight(relation)
-    gone = {404, 410}
+    parent_gone, child_gone = case.client.absent(there.answer), other.client.absent(child.answer)
     if removed.answer.ok:
         case.forget(parent.key)
-        if child.answer.status in gone:
+        if child_gone:
             other.forget(key)
         elif row is not None and same(other.fields[relation.field], parent.key[0], row.get(relation.field)):
             yield case.finding(
@@ -218,8 +218,8 @@ async def _deleted(case: Case, other: Case, relation: Relation) -> AsyncIterator
                 subjects=subjects,
                 evidence=evidence,
             )
-    elif removed.answer.refused and (there.answer.status in gone or child.answer.status in gone):
-        what = "the row" if there.answer.status in gone else "a row that refers to it"
+    elif removed.answer.refused and (parent_gone or child_gone):
+        what = "the row" if parent_gone else "a row that refers to it"
         yield case.finding(
             "error",
             "expectation",

@@ -56,7 +56,7 @@ async def writes(case: Case) -> AsyncIterator[Finding]:
         if exchange is None:
             continue
         there, after = await case.read(own.key, "the row then") if case.has("read") else (exchange, before)
-        gone = after is None and there.answer.status in {404, 410}
+        gone = after is None and case.client.absent(there.answer)
         if gone:
             case.forget(own.key)
         done = gone or bool(after is not None and differences(case.fields, before, after, case.settable))
@@ -276,9 +276,7 @@ async def _many(case: Case, rights: Rights) -> AsyncIterator[Finding]:
         exchange = await send_items(case, bulk, key_items(case, bulk, keys), f"many deletes by {case.actor}", acting)
         found = await asyncio.gather(*(case.read(key, "a row then") for key in keys)) if case.has("read") else []
         gone = [
-            key
-            for key, (seen, row) in zip(keys, found, strict=True)
-            if row is None and seen.answer.status in {404, 410}
+            key for key, (seen, row) in zip(keys, found, strict=True) if row is None and case.client.absent(seen.answer)
         ]
         for key in gone:
             case.forget(key)
@@ -324,7 +322,7 @@ async def by_a_filter(case: Case) -> AsyncIterator[Finding]:
             record=record,
         )  # fmt: skip
         there, after = await case.read(own[0].key, "the row then") if case.has("read") else (exchange, before)
-        gone = after is None and there.answer.status in {404, 410}
+        gone = after is None and case.client.absent(there.answer)
         if gone:
             for each in own:
                 case.forget(each.key)

@@ -289,5 +289,6 @@ async def write_to_missing(case: Case, purpose: Purpose, key: Any, record: dict[
     statuses = {response.status for response in case.operation(purpose).responses}
     # PUT may make the row (RFC 9110, 9.3.4), unless the contract promises "not found" and no 201
     may_create = made and ("201" in statuses or (purpose == "replace" and not statuses & {"404", "410"}))
-    if exchange.answer.ok and not may_create:
+    none_left = case.resource.by_filter and not made
+    if exchange.answer.ok and not may_create and not none_left:
         yield succeeded_on_missing(case, purpose, exchange)

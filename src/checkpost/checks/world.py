@@ -97,6 +97,8 @@ class World:
     unexposed: tuple[str, ...] = ()
     observed: dict[tuple[str, str], Any] = field(default_factory=dict)
     waiting: Sequence[Entry] = ()
+    #: The row that a resource is looked at under, by the resource, where its paths stand under another's rows.
+    above: dict[str, Key] = field(default_factory=dict)
 
     @property
     def most_rows(self) -> int:
@@ -113,8 +115,12 @@ class World:
             if resource.name in self.chosen:
                 self.observe(client, operation, exchange, situation)
 
-        client = Client(self.session, self.base_url, resource, (role or self.role).name, observe)
+        client = Client(self.session, self.base_url, resource, (role or self.role).name, observe, self.within(resource))
         return client
+
+    def within(self, resource: Resource) -> Key:
+        """The key of the row that a resource's rows are looked at under, where they stand under another's."""
+        return self.above.get(resource.name, ())
 
     def view(self, parent: Resource, view: Resource, within: Key, role: str = "") -> Client:
         """A client for what stands under a row, its answers held against the contract as the parent's."""

@@ -30,6 +30,9 @@ async def swept(leftover: Leftover, entries: Sequence[Entry], folder: Path, time
     contract = read_contract(heading["contract"], loader(reader, environment, timeout))
     model = infer(contract, profile.resources, profile.parameters, profile.queries)
     async with Session({role.name: role}, environment, Limits(timeout, 8), base_url=heading["base_url"]) as session:
-        clients = {each.name: Client(session, heading["base_url"], each, role.name) for each in model.resources}
+        clients = {
+            each.name: Client(session, heading["base_url"], each, role.name, within=leftover.above.get(each.name, ()))
+            for each in model.resources
+        }
         left = await sweep(clients, entries, leftover.known, heading["mark"], session.limits.rows, lambda entry: None)
     return [f"{entry.resource} {'/'.join(map(str, entry.key)) if entry.key else 'key unknown'}" for entry in left]

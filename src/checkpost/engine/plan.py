@@ -8,7 +8,8 @@ from typing import Literal
 
 from checkpost.checks.order import all_checks
 from checkpost.checks.registry import HOLD, OBSERVE, Check
-from checkpost.model.resource import Model, Resource, is_json_type
+from checkpost.model.media import JSON_PATCH, record_media
+from checkpost.model.resource import Model, Resource
 
 _NO_JSON = "the body of {operation} takes no JSON"
 
@@ -85,8 +86,8 @@ def _why_not(check: Check, resource: Resource, no_writes: str) -> str:
     for purpose in check.needs:
         operation = resource.operations[purpose]
         body = operation.body
-        if purpose in {"create", "update", "replace"} and body and body.content:
-            usable = [each.name for each in body.content if is_json_type(each.name) and "json-patch" not in each.name]
-            if not usable:
-                return _NO_JSON.format(operation=operation)
+        patched = body is not None and any(each.name == JSON_PATCH for each in body.content)
+        writes = purpose in {"create", "update", "replace"} and body is not None and bool(body.content)
+        if writes and not patched and record_media(operation) is None:
+            return _NO_JSON.format(operation=operation)
     return ""

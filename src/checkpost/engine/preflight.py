@@ -13,6 +13,7 @@ from checkpost.wire.exchange import Exchange, Request
 from checkpost.wire.listing import Listing
 
 _MOST_HOPS = 10
+_MOST_PARENTS = 8
 
 
 async def preflight(world: World, resources: Sequence[Resource]) -> None:
@@ -22,6 +23,8 @@ async def preflight(world: World, resources: Sequence[Resource]) -> None:
     with at all; one list that works is enough to go on.
     """
     with_lists = [resource for resource in resources if "list" in resource.operations]
+    await _look_above(world, with_lists)
+    with_lists = [each for each in with_lists if not each.under or each.name in world.above]
 
     async def read(resource: Resource) -> Listing:
         return await world.client(resource).whole_list(world.most_rows, "read.list")
@@ -38,6 +41,20 @@ async def preflight(world: World, resources: Sequence[Resource]) -> None:
         raise CheckPostError(_refused(world, judged[0].exchanges[0]))
     if listings and all(listing.problem for listing in listings):
         raise NotCompleted(await _why(world, listings[0].exchanges[0], listings[0].problem))
+
+
+async def _look_above(world: World, resources: Sequence[Resource]) -> None:
+    """Choose the row under which each resource is looked at whose paths stand under another's rows: one that has rows
+    under it, if one of the first has."""
+    for resource in resources:
+        parent = world.model.resource(resource.under) if resource.under else None
+        if parent is None or (parent.under and parent.name not in world.above):
+            continue
+        listing = await world.client(parent).whole_list(world.most_rows, "read.list")
+        for key in list(listing.by_key)[:_MOST_PARENTS]:
+            world.above[resource.name] = key
+            if (await world.client(resource).whole_list(world.most_rows, "read.list")).rows:
+                break
 
 
 def _refused(world: World, exchange: Exchange) -> str:

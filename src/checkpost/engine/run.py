@@ -23,7 +23,7 @@ from checkpost.engine.preflight import preflight
 from checkpost.engine.target import Target
 from checkpost.findings import CheckResult, Finding, Outcome
 from checkpost.model.resource import Resource
-from checkpost.wire.client import Client
+from checkpost.wire.client import Client, Unsafe
 from checkpost.wire.curl import curl
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.journal import FOLDER, Entry, Journal
@@ -118,6 +118,10 @@ async def run(
         )
         resources = list({each.resource.name: each.resource for each in planned}.values())
         await preflight(world, resources)
+        for resource in resources:
+            if resource.under and resource.name not in world.above:
+                world.state(resource.name).unusable = f"no row of {resource.under} is there to look under"
+                world.state(resource.name).not_creatable = f"no row of {resource.under} is there to make rows under"
         writes = any(each.check.creates and not each.reason for each in planned)
         if writes:
             world.journal = _open_journal(target, name, mark)
@@ -172,6 +176,8 @@ def _record_known(world: World, resources: Sequence[Resource]) -> None:
     assert world.journal is not None
     for resource in resources:
         before = world.state(resource.name).before
+        if resource.name in world.above:
+            world.journal.above(resource.name, world.above[resource.name])
         if before is not None and "create" in resource.operations:
             world.journal.known(resource.name, before.by_key, before.complete)
 
@@ -244,7 +250,7 @@ class _Runner:
                     self.world.findings.add([finding])
             except Skipped as skip:
                 outcome, reason = ("failed" if outcome == "failed" else "skipped"), str(skip)
-            except Blocked as block:
+            except (Blocked, Unsafe) as block:
                 outcome, reason = ("failed" if outcome == "failed" else "blocked"), str(block)
             except Exception as error:  # a check that breaks must neither end the run nor pass
                 outcome, reason = "blocked", _own_fault(error)
@@ -286,7 +292,8 @@ async def tidy(world: World) -> list[str]:
     journal = world.journal
     assert journal is not None
     clients = {
-        each.name: Client(world.session, world.base_url, each, world.role.name) for each in world.model.resources
+        each.name: Client(world.session, world.base_url, each, world.role.name, within=world.within(each))
+        for each in world.model.resources
     }
     known = {name: tuple(state.before.by_key) for name, state in world.states.items() if state.before is not None}
     passing = [each for each in journal.entries() if each.held is None]

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Literal
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.contract.node import Node, Unresolved
 from checkpost.model.field import Reason
+from checkpost.model.media import LINES
 from checkpost.model.paths import normal, plain
 from checkpost.model.shape import Shape, shape_of
 
@@ -22,7 +23,6 @@ Form = Literal["array", "wrapped", "lines", "query", "filter"]
 _WORD = r"bulk|batch|many|multi|multiple|mass|import|collection|items|rows|records"
 _ACTION = r"create|insert|add|store|update|patch|change|edit|delete|remove|destroy|upsert"
 _PATH = re.compile(rf"[_$]?(?:(?:{_WORD})[-_]?(?P<a>{_ACTION})?|(?P<b>{_ACTION})[-_]?(?:{_WORD}))", re.I)
-LINES = ("application/x-ndjson", "application/ndjson", "application/jsonl", "application/x-jsonlines")
 _ATOMIC = re.compile(
     r"\ball[- ](?:or|and)[- ](?:none|nothing)\b|\batomic|\btransaction|\brolled? back\b|\bnone (?:is|are) \w+ if\b"
     r"|\bor none if\b|\bnothing is (?:stored|created|changed|written)\b|\bwhole (?:batch|request) (?:fails|is refused)",

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from checkpost.contract.contract import Operation
-from checkpost.contract.node import Node
-from checkpost.contract.pointer import join
+from checkpost.contract.node import Node, Unresolved
+from checkpost.contract.pointer import join, tokens
 from checkpost.model.paths import normal
 from checkpost.model.shape import Shape, shape_of
 
@@ -66,6 +66,31 @@ def rows_pointer(schema: Node | None, resource: str) -> tuple[str, Node | None] 
         return None
     _, _, pointer, item = min(known or candidates, key=lambda each: each[:3])
     return pointer, item
+
+
+def rows_by_key(schema: Node | None) -> tuple[str, Node | None] | None:
+    """Where a list's rows stand as the members of an object, by their keys, and the schema of one; None where the
+    schema has no such place."""
+    shape = shape_of(schema)
+    for pointer, member in [("", shape), *((pointer, member) for pointer, _, member in _members(shape))]:
+        further = member.keywords.get("additionalProperties")
+        if isinstance(further, dict) and not member.properties and schema is not None:
+            row = _further(schema, pointer)
+            if row is not None and shape_of(row).properties:
+                return pointer, row
+    return None
+
+
+def _further(schema: Node, pointer: str) -> Node | None:
+    """The schema of the members that an object at a place may have beside those that are named."""
+    node = schema
+    for name in tokens(pointer):
+        node = shape_of(node).properties[name]
+    try:
+        node = node.resolved()
+    except Unresolved:
+        return None
+    return node.child("additionalProperties") if isinstance(node.raw("additionalProperties"), dict) else None
 
 
 def total_pointer(schema: Node | None) -> str | None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 
 from checkpost.contract.node import Node
 from checkpost.contract.pointer import tokens
@@ -63,14 +63,13 @@ def field_of(name: str, node: Node) -> Field:
 
 
 def fields_of(
-    row: Node | None, bodies: dict[str, Node | None], unique: Collection[str], read_only: Collection[str] = ()
+    shapes: Mapping[str, Shape], unique: Collection[str], read_only: Collection[str] = ()
 ) -> tuple[Field, ...]:
     """The fields in the order in which the row, then the bodies, name them.
 
-    ``bodies`` holds the unwrapped schemas of create, replace and update where there are such operations;
-    ``unique`` and ``read_only`` name fields that the profile calls so.
+    ``shapes`` holds those of a row, and of the unwrapped records of create, replace and update where there are such
+    operations; ``unique`` and ``read_only`` name fields that the profile calls so.
     """
-    shapes: dict[str, Shape] = {"row": shape_of(row), **{name: shape_of(each) for name, each in bodies.items()}}
     names = list(dict.fromkeys(name for shape in shapes.values() for name in shape.properties))
     required = shapes["create"].required if "create" in shapes else frozenset()
     fields = []

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import Any, cast
 
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.node import Node
+from checkpost.model.actions import action_families
+from checkpost.model.address import Address, addresses_by_filter
 from checkpost.model.bulk import bulk_of
 from checkpost.model.correction import Correction
 from checkpost.model.envelopes import (
@@ -15,21 +17,32 @@ from checkpost.model.envelopes import (
     has_links,
     next_pointer,
     row_pointer,
+    rows_by_key,
     rows_pointer,
     total_header,
     total_pointer,
 )
 from checkpost.model.expansions import with_expansions
-from checkpost.model.field import Reason
+from checkpost.model.field import Field, Reason
 from checkpost.model.fields import fields_of, inside
 from checkpost.model.guards import guards_of
 from checkpost.model.keys import infer_key
+from checkpost.model.layout import Layout, layout_of
+from checkpost.model.operations import (
+    answer_schema,
+    asked_by_body,
+    body_schema,
+    line_schema,
+    operations_of,
+    takes_list,
+    takes_patch,
+)
 from checkpost.model.paging import infer_paging
-from checkpost.model.paths import Family, families, normal
+from checkpost.model.paths import Family, families, nested_families, normal, singular
 from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.queries import queries_of
 from checkpost.model.relations import relations_of
-from checkpost.model.resource import Constants, Doubt, Envelope, Model, Purpose, Resource, is_json_type
+from checkpost.model.resource import Constants, Doubt, Envelope, Key, Model, Purpose, Resource
 from checkpost.model.shape import shape_of
 from checkpost.model.subcollections import subcollections_of
 
@@ -37,6 +50,7 @@ from checkpost.model.subcollections import subcollections_of
 _OWN_HEADERS = {"authorization", "accept", "contenttype", "ifmatch", "ifnonematch", "idempotencykey", "xidempotencykey"}
 _NONE = Correction()
 _WRITES: tuple[Purpose, ...] = ("create", "replace", "update")
+_WHOLE: tuple[Purpose, ...] = ("list", "create")
 
 
 def infer(
@@ -57,13 +71,13 @@ def infer(
     for operation in contract.operations:
         by_path.setdefault(operation.path, {})[operation.method] = operation
     resources: dict[str, Resource] = {}
-    for family in families(by_path, stated):
+    for family in _families(contract, by_path, stated):
         correction = corrections.get(family.name, _NONE)
         correction = replace(correction, queries={**(queries or {}), **correction.queries})
         operations = contract.operations
         resource = None if correction.skip else _resource(family, by_path, operations, correction, parameters or {})
         if resource is not None:
-            resources[family.name] = resource
+            resources[family.name] = _placed(resource, family, resources)
     aggregated = {each.queries.aggregating.path for each in resources.values() if each.queries.aggregating}
     resources = {
         name: each
@@ -126,46 +140,16 @@ def _why_other(operation: Operation, corrections: Mapping[str, Correction], lack
     return "it is not list, create, read, replace, update or delete of a resource"
 
 
-def _success_schema(operation: Operation | None) -> Node | None:
-    for response in operation.success() if operation else ():
-        for media in response.content:
-            if is_json_type(media.name) and media.schema is not None:
-                return media.schema
-    return None
-
-
-def _body_schema(operation: Operation | None) -> Node | None:
-    if operation is None or operation.body is None:
-        return None
-    media = next((each for each in operation.body.content if is_json_type(each.name)), None)
-    return media.schema if media else None
-
-
-def _operations(family: Family, by_path: Mapping[str, Mapping[str, Operation]]) -> dict[Purpose, Operation]:
-    collection = by_path.get(family.collection or "", {})
-    item = by_path.get(family.item or "", {})
-    found: dict[Purpose, Operation] = {}
-    if "GET" in collection:
-        found["list"] = collection["GET"]
-    if "POST" in collection and not _only_bulk(collection["POST"]):
-        found["create"] = collection["POST"]
-    named: tuple[tuple[Purpose, str], ...] = (
-        ("read", "GET"),
-        ("replace", "PUT"),
-        ("update", "PATCH"),
-        ("delete", "DELETE"),
-    )
-    for purpose, method in named:
-        if method in item:
-            found[purpose] = item[method]
-    if "POST" in item and "update" not in found and _body_schema(item["POST"]) is not None:
-        found["update"] = item["POST"]
-    return found
-
-
-def _only_bulk(operation: Operation) -> bool:
-    shape = shape_of(_body_schema(operation))
-    return shape.is_array and not shape.is_object
+def _families(
+    contract: Contract, by_path: Mapping[str, Mapping[str, Operation]], stated: Mapping[str, Family]
+) -> list[Family]:
+    """The families of a contract: those named for what they do, then lists and items, then what stands under those."""
+    taken = {path for family in stated.values() for path in (family.collection, family.item) if path}
+    acted = action_families(each for each in contract.operations if each.path not in taken)
+    used = {path for family in acted for _, path in family.acts.values()}
+    plain_ones = families([path for path in by_path if path not in used], stated)
+    above = [*plain_ones, *acted]
+    return [*above, *nested_families([path for path in by_path if path not in used | taken], above)]
 
 
 def _resource(
@@ -175,11 +159,17 @@ def _resource(
     correction: Correction,
     parameters: Mapping[str, Any],
 ) -> Resource | None:
-    operations = _operations(family, by_path)
+    operations = operations_of(family, by_path)
     constants = {purpose: _constants(operation, parameters) for purpose, operation in operations.items()}
-    operations = {purpose: each for purpose, each in operations.items() if not constants[purpose].lacking}
-    listed = _success_schema(operations.get("list"))
-    rows = rows_pointer(listed, family.name)
+    addresses = {cast(Purpose, purpose): each for purpose, each in family.addresses.items()}
+    lacking = {purpose: set(each.lacking) - _own(addresses.get(purpose)) for purpose, each in constants.items()}
+    operations = {purpose: each for purpose, each in operations.items() if not lacking[purpose]}
+    listing, in_body = asked_by_body(operations.get("list"))
+    listed = answer_schema(listing)
+    line = line_schema(listing)
+    rows = ("", line) if line is not None else rows_pointer(listed, family.name)
+    keyed = rows_by_key(listed) if rows is None or not shape_of(rows[1]).properties else None
+    rows = keyed or rows
     if correction.rows is not None:
         rows = correction.rows, inside(listed, correction.rows)
     stated = correction.collection or correction.item or correction.rows
@@ -189,29 +179,29 @@ def _resource(
         return None  # a path that answers with no rows and has no items is no table
     row_schema = rows[1] if rows else None
     names = frozenset(shape_of(row_schema).properties)
-    read_schema = _success_schema(operations.get("read"))
+    read_schema = answer_schema(operations.get("read"))
     if not names:
-        bodies = [_body_schema(operations.get(each)) for each in _WRITES]
+        bodies = [body_schema(operations.get(each)) for each in _WRITES]
         names = next((found for body in bodies if (found := frozenset(shape_of(body).properties))), frozenset())
     row_at = correction.row if correction.row is not None else row_pointer(read_schema, names)
     if row_at is not None and "read" in operations:
         deep = inside(read_schema, row_at)
         if len(shape_of(deep).properties) >= len(shape_of(row_schema).properties):
             row_schema = deep
+    layout = layout_of(row_schema, inside(body_schema(operations.get("create")), "/data"), family.name)
     names = frozenset(shape_of(row_schema).properties) or names
-    wrapper = correction.body or next(
-        (
-            found_at
-            for each in _WRITES
-            if (found_at := row_pointer(_body_schema(operations.get(each)), names)) is not None
-        ),
-        "",
-    )
+    wrapper = correction.body or _wrapper(operations, names, layout)
     inner: dict[str, Node | None] = {
-        purpose: inside(_body_schema(operations[purpose]), wrapper) for purpose in _WRITES if purpose in operations
+        purpose: inside(body_schema(operations[purpose]), wrapper) for purpose in _WRITES if purpose in operations
     }
-    fields = fields_of(row_schema, inner, correction.unique, correction.read_only)
-    key = infer_key(family.name, family.item, fields, correction.key)
+    if takes_patch(operations.get("update")):
+        inner["update"] = inner.get("create") or row_schema
+    shapes = {name: layout.shape(shape_of(node)) for name, node in {"row": row_schema, **inner}.items()}
+    fields = fields_of(shapes, correction.unique, correction.read_only)
+    named_by = {name for each in family.addresses.values() for name in (*each.query, *each.body)}
+    key = infer_key(family.name, family.item, fields, correction.key, layout.key, sorted(named_by))
+    if key is None and keyed is not None:
+        fields, key = _keyed_by_name(family, fields)
     if key is not None and len(key.fields) == 1:
         fields = tuple(replace(each, unique=True) if each.name == key.fields[0] else each for each in fields)
     next_at = correction.next or next_pointer(listed)
@@ -224,9 +214,18 @@ def _resource(
             else each
             for each in fields
         )
-    required = {purpose: shape_of(node).required for purpose, node in inner.items()}
-    listing = operations.get("list")
+    if not layout.plain or any(each.body for each in addresses.values()):
+        beside = {layout.key, *(name for each in addresses.values() for name in each.body)}
+        fields = tuple(replace(each, updated=False, replaced=False) if each.name in beside else each for each in fields)
+    required = {purpose: shapes[purpose].required for purpose in inner}
     paging = infer_paging(listing, next_at, cursor_pointer(listed), correction.paging)
+    queries = queries_of(family.collection, listing, every, fields, paging, correction.queries, family.name)
+    if family.item is None and not family.acts:
+        addresses = addresses_by_filter(operations, key, fields, queries)
+        operations = {each: found for each, found in operations.items() if each in addresses or each in _WHOLE}
+        if "read" in addresses:
+            operations["read"] = operations["list"]
+            row_at = rows[0] if rows else row_at
     return Resource(
         name=family.name,
         collection=family.collection,
@@ -240,20 +239,81 @@ def _resource(
             next=next_at,
             row=row_at,
             body=wrapper,
-            reason=_envelope_reason(rows, correction),
+            reason=_envelope_reason(rows, correction, keyed is not None),
             total_header=total_header(listing),
             links=has_links(listing),
+            keyed=keyed is not None,
         ),
         paging=paging,
         relations=(),
         row=row_schema,
         guards=guards,
-        queries=queries_of(family.collection, listing, every, fields, paging, correction.queries, family.name),
+        queries=queries,
         values=correction.values,
-        constants=constants,
-        fields_unstated=bool(names) and "additionalProperties" not in shape_of(row_schema).keywords,
+        constants={purpose: each for purpose, each in constants.items() if purpose in operations},
+        fields_unstated=bool(names) and layout.plain and "additionalProperties" not in shape_of(row_schema).keywords,
         partial_replace="replace" in required and not required["replace"] and bool(required.get("create")),
+        layout=layout,
+        addresses=addresses,
+        listed=frozenset(purpose for purpose in _WRITES if purpose in operations and takes_list(operations[purpose])),
+        in_body=in_body,
     )
+
+
+def _own(address: Address | None) -> set[str]:
+    """Parameters that take the key."""
+    return set(address.query) if address is not None else set()
+
+
+def _wrapper(operations: Mapping[Purpose, Operation], names: frozenset[str], layout: Layout) -> str:
+    """What records are wrapped in, where their bodies are objects with a member for them."""
+    for purpose in _WRITES:
+        schema = body_schema(operations.get(purpose))
+        if not layout.plain:
+            inner = shape_of(inside(schema, "/data")).properties
+            if layout.fields_at in inner and "data" in shape_of(schema).properties:
+                return "/data"
+        elif (found := row_pointer(schema, names)) is not None:
+            return found
+    return ""
+
+
+def _keyed_by_name(family: Family, fields: tuple[Field, ...]) -> tuple[tuple[Field, ...], Key]:
+    """The key of rows that stand under it in an object, and the field that it is put into."""
+    names = path_parameters(family.item)
+    name = names[-1] if names else "key"
+    text = frozenset({"string"})
+    own = Field(name, {}, text, False, False, True, False, True, False, False, False, True)
+    why = Reason("the rows stand under their keys", "stated")
+    return (own, *fields), Key((name,), names, "server", why)
+
+
+def _placed(resource: Resource, family: Family, others: Mapping[str, Resource]) -> Resource:
+    """A resource whose paths stand under another's rows: the key of that row is the first part of its own."""
+    above = others.get(family.under)
+    if above is None or above.key is None or resource.key is None:
+        return resource
+    stem = normal(singular(above.name))
+    fields, first = list(resource.fields), []
+    for name in above.key.fields:
+        wanted = {stem + normal(name), stem, normal(name) if normal(name).startswith(stem) else stem + "id"}
+        own = next((each.name for each in fields if normal(each.name) in wanted), "")
+        if not own:
+            own = f"{singular(above.name)}_{name}"
+            model = above.field(name)
+            assert model is not None
+            fields.append(
+                replace(model, name=own, created=False, updated=False, replaced=False, required=False, shown=False)
+            )
+        first.append(own)
+    key = resource.key
+    rest = tuple(name for name in key.fields if name not in first)[-1:]
+    parameters = path_parameters(resource.item)
+    fields = [
+        replace(each, unique=False, updated=False, replaced=False) if each.name in first else each for each in fields
+    ]
+    whole = Key((*first, *rest), parameters, key.assigned_by, Reason(f"it stands under {above.name}", "stated"))
+    return replace(resource, key=whole, fields=tuple(fields), under=above.name)
 
 
 def _constants(operation: Operation, stated: Mapping[str, Any]) -> Constants:
@@ -279,7 +339,9 @@ def _constants(operation: Operation, stated: Mapping[str, Any]) -> Constants:
     return Constants(query, headers, tuple(lacking))
 
 
-def _envelope_reason(rows: tuple[str, Node | None] | None, correction: Correction) -> Reason:
+def _envelope_reason(rows: tuple[str, Node | None] | None, correction: Correction, keyed: bool) -> Reason:
+    if keyed:
+        return Reason("the list's schema has rows as members of an object, by their keys", "likely")
     if correction.rows is not None:
         return Reason("the profile says so", "stated")
     if rows is None:

@@ -14,14 +14,25 @@ _KEY_NAMES = ("id", "_id", "key", "uuid", "guid", "pk", "code")
 _SAID = re.compile(r"\bprimary key\b", re.I)
 
 
-def infer_key(resource: str, item: str | None, fields: Sequence[Field], stated: Sequence[str]) -> Key | None:
-    """The fields of the key in the order of the item path's parameters; None where nothing fits."""
-    names = parameters(item)
+def infer_key(
+    resource: str,
+    item: str | None,
+    fields: Sequence[Field],
+    stated: Sequence[str],
+    beside: str = "",
+    named_by: Sequence[str] = (),
+) -> Key | None:
+    """The fields of the key in the order of the item path's parameters; None where nothing fits. ``beside`` is the
+    member that stands beside a row's fields for its key, ``named_by`` what operations name a row by."""
+    names = parameters(item) or tuple(named_by[:1])
     by_name = {field.name: field for field in fields}
     if stated:
         known = [name for name in stated if name in by_name]
         if len(known) == len(stated):
             return Key(tuple(stated), names, _assigned(known, by_name), Reason("the profile says so", "stated"))
+    if beside in by_name and len(names) < 2:
+        told = Reason(f"{beside} stands beside the row's fields", "stated")
+        return Key((beside,), names, _assigned([beside], by_name), told)
     if not names:
         marked = [field for field in fields if _SAID.search(str(field.keywords.get("description", "")))]
         usual = [field for field in fields if normal(field.name) in {"id", normal(singular(resource)) + "id"}]

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
 
 import inflection
+
+if TYPE_CHECKING:
+    from checkpost.model.address import Address
 
 PARAMETER = re.compile(r"\{([^}/]+)\}")
 #: The part of an item path behind its collection: ``/{a}/{b}``, ``/id/{id}``, ``({id})``.
@@ -15,11 +19,16 @@ _SUFFIX = re.compile(r"(?:/(?:[^/{}]+/)?\{[^}/]+\})+|\([^(){}]*\{[^}]+\}[^()]*\)
 
 @dataclass(frozen=True)
 class Family:
-    """A collection's path and the path of one item in it; either may be missing."""
+    """A collection's path and the path of one item in it; either may be missing. ``acts`` are operations at paths of
+    their own, by purpose, and ``addresses`` how they name a row; ``under`` is the item path that all of it stands
+    under, where it stands nowhere else."""
 
     name: str
     collection: str | None
     item: str | None
+    acts: Mapping[str, tuple[str, str]] = field(default_factory=dict)
+    addresses: Mapping[str, Address] = field(default_factory=dict)
+    under: str = ""
 
 
 def parameters(path: str | None) -> tuple[str, ...]:
@@ -77,8 +86,40 @@ def families(paths: Iterable[str], stated: Mapping[str, Family]) -> list[Family]
             continue
         head = PARAMETER.split(path)[0].rstrip("/(")
         if head not in map(plain, collections) and _SUFFIX.fullmatch(path[len(head) :]) and head:
-            found.append(Family(_last_word(head), None, path))
+            found = _with_item(found, head, path)
     return _distinct(found)
+
+
+def _with_item(found: list[Family], head: str, path: str) -> list[Family]:
+    """The families with an item path whose collection is not spelled like it: that of ``/accessions`` may be
+    ``/accession/{id}``. Else it is one by itself."""
+    before, word = head.rpartition("/")[0], normal(singular(_last_word(head)))
+    for place, each in enumerate(found):
+        own = plain(each.collection or "")
+        alike = own.rpartition("/")[0] == before and normal(singular(each.name)) == word
+        if alike and each.item is None and each.collection and not each.acts:
+            return [*found[:place], replace(each, item=path), *found[place + 1 :]]
+    return [*found, Family(_last_word(head), None, path)]
+
+
+def nested_families(paths: Iterable[str], known: Iterable[Family]) -> list[Family]:
+    """Collections that stand under the items of others and nowhere else, as ``/vaults/{code}/accessions`` does where
+    there is no ``/accessions``; with their items."""
+    every, families_ = list(paths), list(known)
+    names = {normal(singular(each.name)) for each in families_}
+    found: list[Family] = []
+    for above in [each for each in families_ if each.item]:
+        base = plain(above.item or "")
+        for path in every:
+            rest = PARAMETER.sub("{}", plain(path)).removeprefix(PARAMETER.sub("{}", base))
+            if PARAMETER.sub("{}", plain(path)) == rest or not re.fullmatch(r"/[^/{}]+", rest):
+                continue
+            items = [each for each in every if _item_of(plain(path), plain(each)) and parameters(each)]
+            word = _last_word(path)
+            if items and normal(singular(word)) not in names:
+                names.add(normal(singular(word)))
+                found.append(Family(word, path, min(items, key=len), under=above.name))
+    return found
 
 
 def _last_word(path: str) -> str:
@@ -94,6 +135,6 @@ def _distinct(found: list[Family]) -> list[Family]:
     return [
         family
         if counts[family.name] == 1
-        else Family((family.collection or family.item or "").strip("/"), family.collection, family.item)
+        else replace(family, name=(family.collection or family.item or "").strip("/"))
         for family in found
     ]

@@ -10,9 +10,10 @@ from checkpost.contract.contract import Operation, Parameter
 from checkpost.model.envelopes import rows_pointer
 from checkpost.model.field import Field, Reason
 from checkpost.model.filtering import code_in, filterings_of, said_of
+from checkpost.model.media import is_json_type
 from checkpost.model.paths import normal, plain
 from checkpost.model.query import Function
-from checkpost.model.resource import Paging, is_json_type
+from checkpost.model.resource import Paging
 from checkpost.model.shape import shape_of
 from checkpost.model.spelling import ANY, Aggregating, Counting, Filtering, Queries, Selecting, Sorting
 from checkpost.model.vocabulary import function_of

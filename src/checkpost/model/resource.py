@@ -8,9 +8,14 @@ from typing import Any, Literal
 
 from checkpost.contract.contract import Operation
 from checkpost.contract.node import Node
+from checkpost.contract.pointer import join
+from checkpost.model.address import Address
 from checkpost.model.bulk import Bulk, BulkPurpose
 from checkpost.model.field import Field, Reason
+from checkpost.model.fields import inside
 from checkpost.model.guards import Guards
+from checkpost.model.layout import PLAIN, Layout
+from checkpost.model.media import record_media
 from checkpost.model.relation import Expanded, Expansion, Relation
 from checkpost.model.spelling import Queries
 
@@ -45,6 +50,8 @@ class Envelope:
     #: The header that gives the number of all rows, and whether a Link header (RFC 8288) is documented.
     total_header: str = ""
     links: bool = False
+    #: Whether the rows are members of an object, by their keys.
+    keyed: bool = False
 
 
 @dataclass(frozen=True)
@@ -106,6 +113,19 @@ class Resource:
     nested: tuple[Expanded, ...] = ()
     bulk: Mapping[BulkPurpose, Bulk] = field(default_factory=dict)
     guards: Guards = field(default_factory=Guards)
+    #: How its fields stand in bodies, and how operations name a row where their paths do not.
+    layout: Layout = PLAIN
+    addresses: Mapping[Purpose, Address] = field(default_factory=dict)
+    #: Purposes whose body is a list of records, and parameters of its list that stand in a body.
+    listed: frozenset[Purpose] = frozenset()
+    in_body: frozenset[str] = frozenset()
+    #: The resource under whose rows its paths stand, where they stand nowhere else.
+    under: str = ""
+
+    @property
+    def by_filter(self) -> bool:
+        """Whether a row is what a filter of the list leaves: one that is not there is no error."""
+        return any(each.filtering is not None for each in self.addresses.values())
 
     def field(self, name: str) -> Field | None:
         return next((each for each in self.fields if each.name == name), None)
@@ -128,11 +148,13 @@ class Resource:
 
     def body_schema(self, purpose: Purpose) -> Node | None:
         """The schema of a JSON request body for this purpose, its wrapper included."""
-        operation = self.operations.get(purpose)
-        if operation is None or operation.body is None:
-            return None
-        media = next((each for each in operation.body.content if is_json_type(each.name)), None)
+        media = record_media(self.operations.get(purpose))
         return media.schema if media else None
+
+    def record_schema(self, purpose: Purpose) -> Node | None:
+        """The schema of a record for this purpose, without its wrapper."""
+        place = self.envelope.body
+        return inside(self.body_schema(purpose), join(place, self.layout.fields_at) if self.layout.fields_at else place)
 
 
 @dataclass(frozen=True)
@@ -175,9 +197,3 @@ class Model:
 
     def resource(self, name: str) -> Resource | None:
         return next((each for each in self.resources if each.name == name), None)
-
-
-def is_json_type(media_type: str) -> bool:
-    """Whether a media type holds JSON: application/json or one with the +json suffix (RFC 6839)."""
-    plain = media_type.partition(";")[0].strip().lower()
-    return plain in {"application/json", "text/json", "*/*", "application/*"} or plain.endswith("+json")

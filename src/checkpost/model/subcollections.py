@@ -9,8 +9,9 @@ from dataclasses import replace
 from checkpost.contract.contract import Operation
 from checkpost.model.expansions import connection
 from checkpost.model.field import Field, Reason
+from checkpost.model.media import is_json_type
 from checkpost.model.paths import PARAMETER, normal, plain, singular
-from checkpost.model.resource import Resource, Subcollection, is_json_type
+from checkpost.model.resource import Resource, Subcollection
 from checkpost.model.shape import shape_of
 
 #: Builds a resource from what stands at one path, as for a collection of its own.

@@ -49,6 +49,8 @@ def breaks(
     Only what the contract's own validator refuses, for this one field alone, is kept.
     """
     found: dict[tuple[str, str], Break] = {}
+    if not resource.layout.plain:
+        record = {name: value for name, value in record.items() if name in shape_of(schema).properties}
     fields = [each for each in resource.fields if each.name in shape_of(schema).properties and not each.read_only]
     for field in fields:
         for value, keyword in _candidates(field, purpose, values):

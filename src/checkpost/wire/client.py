@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import json
+import re
 import uuid
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
@@ -10,8 +10,11 @@ from urllib.parse import quote, unquote, urlsplit
 
 from checkpost.contract.contract import Operation
 from checkpost.contract.pointer import tokens, walk
+from checkpost.model.address import Address
+from checkpost.model.media import JSON_PATCH, request_media_type
 from checkpost.model.paths import PARAMETER
-from checkpost.model.resource import Constants, Purpose, Resource, is_json_type
+from checkpost.model.resource import Constants, Purpose, Resource
+from checkpost.wire.encoding import encoded
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.listing import EVERYTHING, Asked, Key, Listing, Row, read_list
 from checkpost.wire.session import Session
@@ -21,6 +24,10 @@ Query = Mapping[str, Any] | Sequence[tuple[str, Any]]
 #: Told of every answer to a documented operation: what was asked, the exchange, the situation in words.
 Observer = Callable[[Operation, Exchange, str], None]
 
+#: What stands in brackets without quotes though JSON has it as a text: UUIDs, moments, and the names of parameters.
+_BARE = re.compile(
+    r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}|\d{4}-\d\d-\d\d(T[\d:.]+(Z|[+-][\d:]+)?)?|\{\w+\}"
+)
 _IN_URLS = "%:/?#[]@!$&'()*+,;=-._~"
 
 
@@ -31,13 +38,18 @@ def wrap(record: Any, pointer: str) -> Any:
     return record
 
 
-def request_media_type(operation: Operation) -> str:
-    """The JSON media type to send: a merge patch (RFC 7396) where offered, else the first JSON type."""
-    offered = [each.name for each in operation.body.content] if operation.body else []
-    if operation.method == "PATCH" and "application/merge-patch+json" in offered:
-        return "application/merge-patch+json"
-    usable = [name for name in offered if is_json_type(name) and "json-patch" not in name]
-    return next((name for name in usable if "*" not in name), "application/json")
+def _plain(part: Any) -> str:
+    return str(part).lower() if isinstance(part, bool) else str(part)
+
+
+def _in_brackets(before: str, part: Any) -> str:
+    """A part of a key as it stands between brackets: a text in quotes (OData 4.01, URL Conventions, 4.3.1)."""
+    if not isinstance(part, str):
+        return _plain(part)
+    doubled = part.replace("'", "''")
+    if before.endswith("'"):
+        return doubled
+    return part if _BARE.fullmatch(part) else f"'{doubled}'"
 
 
 def pairs_of(query: Query) -> list[tuple[str, Any]]:
@@ -47,6 +59,10 @@ def pairs_of(query: Query) -> list[tuple[str, Any]]:
 def _part(text: Any) -> str:
     """A name or value as it stands in a query (RFC 3986, 3.4); a space never as ``+``."""
     return quote(str(text), safe="!$'()*,:@/?", errors="surrogatepass")
+
+
+class Unsafe(Exception):
+    """A change that is not sent, since it may reach more rows than it is meant for."""
 
 
 class Client:
@@ -67,29 +83,49 @@ class Client:
 
     # -- addresses ---------------------------------------------------------------------------------
 
-    def url(self, operation: Operation, key: Key | None = None, query: Query = ()) -> str:
-        """The URL of an operation; path parameters are filled with the key, in order."""
-        parts = iter((*self._within, *(key or ())))
-        path = PARAMETER.sub(lambda match: quote(str(next(parts, match[0])), safe=""), operation.path)
-        written = "&".join(f"{_part(name)}={_part(value)}" for name, value in pairs_of(query))
+    def url(
+        self, operation: Operation, key: Key | None = None, query: Query = (), purpose: Purpose | None = None
+    ) -> str:
+        """The URL of an operation; path parameters are filled with the key, in order, or where the operation for a
+        ``purpose`` takes the key elsewhere in its URL, it is put there."""
+        # the key of what stands under another row begins with that row's own
+        above = () if key and self.resource.under else self._within
+        parts = iter((*above, *(key or ())))
+        names = self.resource.key.fields if self.resource.key else ()
+
+        def filled(found: re.Match[str]) -> str:
+            part = next(parts, found[0])
+            before = operation.path[: found.start()].rpartition("/")[2]
+            return quote(_in_brackets(before, part), safe="'") if "(" in before else quote(_plain(part), safe="")
+
+        path = PARAMETER.sub(filled, operation.path)
+        address = self._address(operation, purpose)
+        asked = address.pairs(names, key, self.resource.fields) if address and key else []
+        written = "&".join(f"{_part(name)}={_part(value)}" for name, value in (*asked, *pairs_of(query)))
         return self._base + path + (f"?{written}" if written else "")
+
+    def _address(self, operation: Operation, purpose: Purpose | None) -> Address | None:
+        """How an operation names a row, if not by its path."""
+        found = self.resource.addresses.get(purpose) if purpose else None
+        return found if purpose and self.resource.operations.get(purpose) is operation else None
 
     def key_in_location(self, location: str) -> Key | None:
         """The key that a Location header's path holds, by the item path's template."""
         if self.resource.item is None or self.resource.key is None:
             return None
-        template = [part for part in self.resource.item.split("/") if part]
-        path = [part for part in urlsplit(location).path.split("/") if part][-len(template) :]
-        if len(path) != len(template):
+        names = self.resource.key.fields
+        pieces = PARAMETER.split(self.resource.item)[::2]
+        pattern = r"([^/()]+?)".join(re.escape(quote(piece, safe="/()=,'")) for piece in pieces)
+        matched = re.search(pattern + r"/?$", urlsplit(location).path)
+        above = 0 if self.resource.under else len(self._within)
+        parts = [unquote(part) for part in matched.groups()][above:] if matched else []
+        if len(parts) != len(names):
             return None
         key: list[Any] = []
-        for part, text in zip(template, path, strict=True):
-            if PARAMETER.fullmatch(part):
-                field = self.resource.field(self.resource.key.fields[len(key)])
-                value = unquote(text)
-                key.append(int(value) if field and field.type == "integer" and value.isdigit() else value)
-            elif part != unquote(text):
-                return None
+        for name, text in zip(names, parts, strict=True):
+            field = self.resource.field(name)
+            value = text[1:-1].replace("''", "'") if re.fullmatch(r"'.*'", text) else text
+            key.append(int(value) if field and field.type == "integer" and value.isdigit() else value)
         return tuple(key)
 
     # -- requests ----------------------------------------------------------------------------------
@@ -113,20 +149,21 @@ class Client:
         """Send the resource's operation for a purpose, or another one of its own. ``record`` is wrapped as its
         bodies are; ``raw`` takes the place of the whole body."""
         operation = operation or self.resource.operations[purpose]
+        await self._make_sure(purpose, operation, key, check)
         constants = self.resource.constants.get(purpose, Constants())
         guarding, record = await self._guarded(purpose, key, record, headers or {}, check)
         headers, body = {**constants.headers, **guarding, **(headers or {})}, raw
         asked = pairs_of(query)
         query = [*((name, each) for name, each in constants.query.items() if name not in dict(asked)), *asked]
-        if record is not None:
-            body = json.dumps(wrap(record, self.resource.envelope.body), ensure_ascii=False).encode(
-                "utf-8", "surrogatepass"
-            )
+        kind = media_type or request_media_type(operation)
+        if body is None:
+            query, value = self._body(purpose, operation, key, query, record, kind)
+            body, kind = encoded(value, kind) if value is not None else (None, kind)
         if body is not None:
-            headers["Content-Type"] = media_type or request_media_type(operation)
+            headers["Content-Type"] = kind
         request = Request(
             operation.method,
-            self.url(operation, key, query),
+            self.url(operation, key, query, purpose),
             self.role,
             headers,
             body,
@@ -137,6 +174,47 @@ class Client:
         if self._observe is not None:
             self._observe(operation, exchange, situation)
         return exchange
+
+    def _body(
+        self,
+        purpose: Purpose,
+        operation: Operation,
+        key: Key | None,
+        query: list[tuple[str, Any]],
+        record: Any,
+        kind: str,
+    ) -> tuple[list[tuple[str, Any]], Any]:
+        """The parameters that stay in the URL, and what the body is to hold; None for no body."""
+        resource = self.resource
+        own = resource.operations.get(purpose) is operation
+        address = self._address(operation, purpose)
+        named = dict(zip(address.body, key, strict=False)) if address and address.body and key else {}
+        if own and purpose == "list" and resource.in_body:
+            inside = {name: value for name, value in query if name in resource.in_body}
+            return [each for each in query if each[0] not in resource.in_body], inside
+        if record is None:
+            return query, named or None
+        if isinstance(record, dict):
+            changed = key[0] if key and len(key) == 1 and purpose in {"update", "replace"} else None
+            record = {**named, **resource.layout.shaped(record, changed)}
+        if kind == JSON_PATCH:
+            return query, record
+        body = wrap(record, resource.envelope.body)
+        return query, [body] if own and purpose in resource.listed else body
+
+    async def _make_sure(self, purpose: Purpose, operation: Operation, key: Key | None, check: str) -> None:
+        """Ask first what a change by filter would reach, as the list tells it. Raises Unsafe if that is anything but
+        the one row that is meant, or none."""
+        address = self._address(operation, purpose)
+        if purpose == "read" or address is None or key is None or address.filtering is None:
+            return
+        answer = (await self.send("read", key=key, check=check, situation="what the filter leaves")).answer
+        rows = self.rows_in(answer.json) if answer.ok else None
+        if rows is None or any(self.key_of(row) != key for row in rows):
+            left = f"{len(rows)} rows" if rows is not None else f"an answer {answer.status}"
+            raise Unsafe(
+                f"the filter for the key {'/'.join(map(str, key))} leaves {left}, so that no change is sent by it"
+            )
 
     async def _guarded(
         self, purpose: Purpose, key: Key | None, record: Any, headers: Mapping[str, str], check: str
@@ -194,13 +272,33 @@ class Client:
             rows = walk(body, pointer)
         except LookupError:
             return None
+        if self.resource.envelope.keyed and isinstance(rows, dict):
+            rows = [self._with_key(key, row) for key, row in rows.items()]
         if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
             return None
-        return rows
+        layout = self.resource.layout
+        flat = rows if layout.plain else [layout.flat(row) for row in rows]
+        return [self._below(row) for row in flat] if self.resource.under else flat
+
+    def _below(self, row: Row) -> Row:
+        """A row with the key of the row that it stands under, where it does not show it itself."""
+        names = self.resource.key.fields if self.resource.key else ()
+        return {**dict(zip(names, self._within, strict=False)), **row}
+
+    def _with_key(self, key: str, row: Any) -> Any:
+        """A row that stands under its key, with the key as its member."""
+        names = self.resource.key.fields if self.resource.key else ()
+        if not isinstance(row, dict) or len(names) != 1 or names[0] in row:
+            return row
+        field = self.resource.field(names[0])
+        return {names[0]: int(key) if field and field.type == "integer" and key.lstrip("-").isdigit() else key, **row}
 
     def row_in(self, answer: Answer) -> Row | None:
         """The row that an answer shows; None where it shows none."""
-        body = answer.json
+        row = self._row_in(answer.json)
+        return self._below(row) if row is not None and self.resource.under else row
+
+    def _row_in(self, body: Any) -> Row | None:
         pointer = self.resource.envelope.row
         if pointer is not None:
             try:
@@ -209,9 +307,19 @@ class Client:
                 row = None
             if isinstance(row, list) and len(row) == 1:
                 row = row[0]
-            if isinstance(row, dict) and self._looks_like_row(row):
-                return row
+            if isinstance(row, dict) and self._looks_like_row(self.resource.layout.flat(row)):
+                return self.resource.layout.flat(row)
+            if self.resource.envelope.keyed and isinstance(row, dict) and len(row) == 1:
+                [(key, inner)] = row.items()
+                if isinstance(inner, dict) and self._looks_like_row(inner):
+                    return self._with_key(key, inner)  # type: ignore[no-any-return]
         return self._row_within(body, 3)
+
+    def absent(self, answer: Answer) -> bool:
+        """Whether an answer to a read says that no row has the key."""
+        if answer.status in {404, 410}:
+            return True
+        return self.resource.by_filter and answer.ok and self.rows_in(answer.json) == []
 
     def _looks_like_row(self, value: Row) -> bool:
         names = {field.name for field in self.resource.fields}
@@ -222,8 +330,9 @@ class Client:
             value = value[0]
         if not isinstance(value, dict) or not depth:
             return None
-        if self._looks_like_row(value):
-            return value
+        flat = self.resource.layout.flat(value)
+        if self._looks_like_row(flat):
+            return flat
         found = (self._row_within(each, depth - 1) for each in value.values() if isinstance(each, dict | list))
         return next((row for row in found if row is not None), None)
 

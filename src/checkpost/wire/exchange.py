@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Literal
 
+from checkpost.model.media import LINES
 from checkpost.profile.credentials import Presented
 
 Failure = Literal["", "unreachable", "timeout", "closed", "truncated", "too-large", "not-http"]
@@ -51,8 +52,11 @@ class Answer:
 
     @cached_property
     def parsed(self) -> tuple[bool, Any]:
-        """Whether the body is JSON (RFC 8259), and its value."""
+        """Whether the body is JSON (RFC 8259), and its value; of a sequence of JSON values, the list of them."""
         try:
+            if self.media_type in LINES:
+                lines = self.body.decode("utf-8").replace("\x1e", "").splitlines()
+                return True, [json.loads(line) for line in lines if line.strip()]
             return True, json.loads(self.body.decode("utf-8"))
         except (ValueError, RecursionError):
             return False, None

@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -58,6 +58,10 @@ class Journal:
         """Record the keys that a resource had before the run wrote anything."""
         self._write({"known": resource, "keys": [list(key) for key in keys], "complete": complete})
 
+    def above(self, resource: str, key: Key) -> None:
+        """Record the row that a resource's rows are made under, where its paths stand under another's."""
+        self._write({"above": resource, "key": list(key)})
+
     def intend(self, resource: str, record: Mapping[str, Any] | None, key: Key | None = None) -> int:
         """Record that a row is about to be created; the number to tell of it later. It is to be synced before
         the request goes out."""
@@ -105,6 +109,7 @@ class Leftover:
     heading: Mapping[str, Any]
     entries: Sequence[Entry]
     known: Mapping[str, frozenset[Key]]
+    above: Mapping[str, Key] = field(default_factory=dict)
 
     @property
     def running(self) -> bool:
@@ -123,6 +128,7 @@ def read_journal(path: Path) -> Leftover:
     heading: dict[str, Any] = {}
     entries: dict[int, Entry] = {}
     known: dict[str, frozenset[Key]] = {}
+    above: dict[str, Key] = {}
     for text in path.read_text("utf-8").splitlines():
         try:
             line = json.loads(text)
@@ -130,6 +136,8 @@ def read_journal(path: Path) -> Leftover:
             continue
         if "begin" in line:
             heading = line["begin"]
+        elif "above" in line:
+            above[line["above"]] = tuple(line["key"])
         elif "known" in line:
             known[line["known"]] = frozenset(tuple(key) for key in line["keys"])
         elif "intend" in line:
@@ -142,7 +150,7 @@ def read_journal(path: Path) -> Leftover:
             entries[line["held"]] = replace(entries[line["held"]], held=line["row"])
         elif "gone" in line:
             entries.pop(line["gone"], None)
-    return Leftover(path, heading, list(entries.values()), known)
+    return Leftover(path, heading, list(entries.values()), known, above)
 
 
 def journals(folder: Path) -> list[Path]:

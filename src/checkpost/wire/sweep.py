@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 
-from checkpost.wire.client import Client
+from checkpost.wire.client import Client, Unsafe
 from checkpost.wire.journal import Entry
 from checkpost.wire.listing import Key
 from checkpost.wire.strays import likeness, match
@@ -81,11 +81,15 @@ async def _remove(
     if not entry.confirmed and "read" in client.resource.operations:
         answer = (await client.send("read", key=entry.key, check="sweep")).answer
         row = client.row_in(answer) if answer.ok else None
-        never_made = answer.status in {400, 404, 410, 422}  # a key that was refused may be none at all
+        # a key that was refused may be none at all
+        never_made = client.absent(answer) or answer.status in {400, 422}
         if never_made or (row is not None and not likeness(client.resource, entry.record or {}, row, mark)):
             gone(entry)
             return True
-    exchange = await client.send("delete", key=entry.key, check="sweep", situation="removing a row")
+    try:
+        exchange = await client.send("delete", key=entry.key, check="sweep", situation="removing a row")
+    except Unsafe:
+        return False
     if exchange.answer.status in {404, 410} or (exchange.answer.ok and await _row(client, entry.key) is None):
         gone(entry)
         return True

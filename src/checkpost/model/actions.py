@@ -1,0 +1,158 @@
+"""Operations that are named for what they do, as in ``/species/create`` or ``/getSpecies``, by what they are about."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+
+import inflection
+
+from checkpost.contract.contract import Operation
+from checkpost.model.address import Address
+from checkpost.model.media import is_json_type, record_media
+from checkpost.model.paths import Family, normal, parameters, singular
+from checkpost.model.shape import shape_of
+
+#: What words that name an action mean; the first of a path counts.
+_VERBS: Mapping[str, str] = {
+    **dict.fromkeys(("list", "index", "all", "getall", "findall", "browse", "query", "search", "select"), "list"),
+    **dict.fromkeys(("get", "read", "fetch", "show", "find", "view", "detail", "details", "load", "retrieve"), "read"),
+    **dict.fromkeys(("create", "add", "insert", "new", "post", "save", "register"), "create"),
+    **dict.fromkeys(("update", "edit", "modify", "patch", "change"), "update"),
+    **dict.fromkeys(("replace", "put", "overwrite"), "replace"),
+    **dict.fromkeys(("delete", "remove", "destroy", "del", "erase"), "delete"),
+}
+_SMALL = frozenset(
+    {"by", "with", "for", "of", "the", "a", "an", "one", "single", "many", "item", "record", "row", "id"}
+)
+_SEVERAL = frozenset({"all", "list", "many"})
+_KEYS = ("id", "key", "code", "uuid", "pk")
+
+
+@dataclass(frozen=True)
+class _Act:
+    operation: Operation
+    purpose: str
+    noun: str
+
+
+def action_families(operations: Iterable[Operation]) -> list[Family]:
+    """The resources whose operations stand at paths of their own, named for what they do.
+
+    One word of a path has to be an action, and at least two different ones have to be about the same thing, one of
+    them reading it: ``/updates`` alone is a list of updates.
+    """
+    every = list(operations)
+    named: dict[str, list[_Act]] = {}
+    for each in every:
+        act = _act(each)
+        if act is not None and not _is_collection(each.path, every):
+            named.setdefault(normal(singular(act.noun)), []).append(act)
+    found = []
+    for acts in named.values():
+        by_purpose: dict[str, _Act] = {}
+        for act in acts:
+            by_purpose.setdefault(act.purpose, act)
+        if len(by_purpose) > 1 and by_purpose.keys() & {"list", "read"}:
+            found.append(_family(by_purpose))
+    return found
+
+
+def _is_collection(path: str, operations: Iterable[Operation]) -> bool:
+    """Whether a path is a list's in the usual sense: it is read and added to, or has items behind a slash."""
+    methods = {each.method for each in operations if each.path == path}
+    return len(methods & {"GET", "POST", "PUT", "PATCH", "DELETE"}) > 1
+
+
+def _words(segment: str) -> list[str]:
+    return [word for word in re.split(r"[^a-z0-9]+", inflection.underscore(segment.replace("-", "_"))) if word]
+
+
+def _act(operation: Operation) -> _Act | None:
+    """What an operation does and to what, told by its path's own words."""
+    segments = [part for part in operation.path.split("/") if part and "{" not in part]
+    for place in range(len(segments) - 1, max(-1, len(segments) - 3), -1):
+        words = _words(segments[place])
+        verb = next((word for word in words[:1] + words[-1:] if word in _VERBS), None)
+        if verb is None:
+            continue
+        rest = [word for word in words if word != verb and word not in _SMALL | _SEVERAL]
+        others = segments[:place] if place else segments[1:]
+        noun = "_".join(rest) or (others[-1] if others else "")
+        if not noun or (not rest and re.fullmatch(r"v\d+|api|rest|data", noun)):
+            return None
+        purpose = _VERBS[verb]
+        if purpose in {"read", "list"}:
+            purpose = _reading(operation, words)
+        return _Act(operation, purpose, noun)
+    return None
+
+
+def _reading(operation: Operation, words: Iterable[str]) -> str:
+    """Whether an operation reads one row or lists them."""
+    if parameters(operation.path):
+        return "read"
+    if _SEVERAL & set(words):
+        return "list"
+    schema = next(
+        (m.schema for r in operation.success() for m in r.content if is_json_type(m.name) and m.schema is not None),
+        None,
+    )
+    shape = shape_of(schema)
+    arrays = [each for each in shape.properties.values() if shape_of(each).is_array]
+    key = _key_parameters(operation) or _key_members(operation)
+    many = shape.is_array or bool(arrays) or not shape.properties
+    return "list" if many and not [name for name in key if _is_required(operation, name)] else "read"
+
+
+def _is_required(operation: Operation, name: str) -> bool:
+    media = record_media(operation)
+    stated = shape_of(media.schema).required if media else frozenset()
+    return name in stated or any(each.name == name and each.required for each in operation.parameters)
+
+
+def _family(acts: Mapping[str, _Act]) -> Family:
+    first = next(iter(acts.values()))
+    listed, read = acts.get("list"), acts.get("read")
+    addresses = {purpose: address for purpose, act in acts.items() if (address := _address(act)) is not None}
+    return Family(
+        inflection.underscore(first.noun).replace("_", "-") if "_" in first.noun else first.noun,
+        listed.operation.path if listed else None,
+        read.operation.path if read and parameters(read.operation.path) else _item(acts),
+        {purpose: (act.operation.method, act.operation.path) for purpose, act in acts.items()},
+        addresses,
+    )
+
+
+def _item(acts: Mapping[str, _Act]) -> str | None:
+    """The path of an operation on one row that has the key in it."""
+    paths = (acts[purpose].operation.path for purpose in ("update", "delete", "replace") if purpose in acts)
+    return next((path for path in paths if parameters(path)), None)
+
+
+def _address(act: _Act) -> Address | None:
+    """How an operation on one row names it, where its path does not."""
+    if act.purpose in {"list", "create"} or parameters(act.operation.path):
+        return None
+    query = tuple(_key_parameters(act.operation, act.noun))[:1]
+    body = tuple(_key_members(act.operation, act.noun))[:1]
+    return Address(query, () if query else body)
+
+
+def _key_parameters(operation: Operation, noun: str = "") -> Iterator[str]:
+    for each in operation.parameters:
+        if each.location == "query" and _like_key(each.name, noun):
+            yield each.name
+
+
+def _key_members(operation: Operation, noun: str = "") -> Iterator[str]:
+    media = record_media(operation)
+    for name in shape_of(media.schema).properties if media else ():
+        if _like_key(name, noun):
+            yield name
+
+
+def _like_key(name: str, noun: str) -> bool:
+    stem = normal(singular(noun)) if noun else ""
+    return normal(name) in {*_KEYS, *(stem + key for key in _KEYS if stem), *((stem,) if stem else ())}

@@ -1,0 +1,132 @@
+"""How the fields of a row stand in bodies: as its members, or inside one of them beside its key."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from checkpost.contract.node import Node
+from checkpost.model.paths import normal, singular
+from checkpost.model.shape import Shape, shape_of
+
+Row = dict[str, Any]
+
+#: Members that hold a row's fields, and those that may stand beside them.
+_INSIDE = ("attributes", "fields", "properties", "columns", "data", "values", "record")
+_BESIDE = {
+    *("id", "key", "type", "kind", "object", "links", "_links", "meta", "relationships", "href", "self", "url"),
+    *("createdtime", "created", "createdat", "updated", "updatedat", "version", "rev", "etag", "uuid"),
+}
+_LINKED = "relationships"
+
+
+@dataclass(frozen=True)
+class Layout:
+    """``fields_at`` is the member that holds the fields ("" where they are the row's own members), ``key`` the one
+    beside it that holds the key, ``type_name`` what its ``type`` says. ``linked`` maps references that stand under
+    ``relationships`` (JSON:API 1.1, 7.2.2) to what their ``type`` says."""
+
+    fields_at: str = ""
+    key: str = ""
+    type_name: str = ""
+    linked: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def plain(self) -> bool:
+        return not self.fields_at
+
+    def flat(self, row: Row) -> Row:
+        """A row of a body with its key and fields as members."""
+        inside = row.get(self.fields_at) if self.fields_at else None
+        if not isinstance(inside, dict):
+            return row if self.plain or self.key not in row else {self.key: row[self.key]}
+        found = {self.key: row[self.key]} if self.key in row else {}
+        found.update(inside)
+        links = row.get(_LINKED)
+        for name, link in links.items() if isinstance(links, dict) and self.linked else ():
+            if name not in self.linked or not isinstance(link, dict) or "data" not in link:
+                continue
+            data = link["data"]
+            if data is None or isinstance(data, dict):
+                found[name] = data.get("id") if data else None
+        return found
+
+    def shaped(self, record: Mapping[str, Any], key: Any = None) -> Row:
+        """A record as a body has it; ``key`` is that of the row it changes."""
+        if self.plain:
+            return dict(record)
+        body: Row = {"type": self.type_name} if self.type_name else {}
+        key = record.get(self.key) if key is None else key
+        if key is not None:
+            body[self.key] = key
+        inside = {name: value for name, value in record.items() if name not in self.linked and name != self.key}
+        body[self.fields_at] = inside
+        links = {name: _link(self.linked[name], record[name]) for name in self.linked if name in record}
+        if links:
+            body[_LINKED] = links
+        return body
+
+    def shape(self, shape: Shape) -> Shape:
+        """The shape of a row, or of a record, with its key and fields as members."""
+        if self.plain or self.fields_at not in shape.properties:
+            return shape
+        inside = shape_of(shape.properties[self.fields_at])
+        properties: dict[str, Node] = {}
+        if self.key in shape.properties:
+            properties[self.key] = shape.properties[self.key]
+        properties |= inside.properties
+        links = shape_of(shape.properties.get(_LINKED)).properties
+        properties |= {name: _identifier(links[name]) or links[name] for name in self.linked if name in links}
+        required = inside.required | ({self.key} & shape.required)
+        required |= shape_of(shape.properties.get(_LINKED)).required & set(self.linked)
+        return Shape(inside.keywords, frozenset({"object"}), False, properties, frozenset(required), None)
+
+
+PLAIN = Layout()
+
+
+def _link(kind: str, value: Any) -> Row:
+    return {"data": None if value is None else {"type": kind, "id": str(value)}}
+
+
+def layout_of(row: Node | None, body: Node | None, name: str) -> Layout:
+    """How the fields of a resource stand in its rows, told from the schema of one (``body`` is that of a record)."""
+    shape = shape_of(row)
+    for member in _INSIDE:
+        inner = shape_of(shape.properties.get(member))
+        beside = {normal(each) for each in shape.properties if each != member}
+        key = next((each for each in ("id", "key", "_id", "uuid") if each in shape.properties), "")
+        if not inner.properties or not key or beside - _BESIDE:
+            continue
+        links = shape_of(shape.properties.get(_LINKED)).properties if member == "attributes" else {}
+        linked = {each: kind for each, node in links.items() if (kind := _kind_of(_identifier(node, "type")))}
+        untold = {each for each, node in links.items() if _identifier(node) is not None and each not in linked}
+        linked |= {each: each for each in untold}
+        has_type = "type" in shape.properties or "type" in shape_of(body).properties
+        kind = _kind_of(shape.properties.get("type")) or _kind_of(shape_of(body).properties.get("type"))
+        return Layout(member, key, (kind or name) if has_type else "", linked)
+    return PLAIN
+
+
+def _identifier(link: Node, member: str = "id") -> Node | None:
+    """The schema of a member of the one identifier that a relationship holds; None where it holds many."""
+    data = shape_of(shape_of(link).properties.get("data"))
+    return None if data.is_array and not data.properties else data.properties.get(member)
+
+
+def _kind_of(node: Node | None) -> str:
+    """The only text that a schema allows, or the one that it gives as its example."""
+    words = shape_of(node).keywords
+    choices = words.get("enum") or []
+    stated = [words.get("const"), choices[0] if len(choices) == 1 else None, words.get("default"), words.get("example")]
+    return next((each for each in stated if isinstance(each, str)), "")
+
+
+def of_kind(kind: str, names: Mapping[str, Layout]) -> str | None:
+    """The resource whose rows say that they are of a type."""
+    for name, layout in names.items():
+        if layout.type_name == kind:
+            return name
+    alike = [name for name in names if normal(singular(name)) == normal(singular(kind))]
+    return alike[0] if len(alike) == 1 else None
