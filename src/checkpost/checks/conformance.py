@@ -13,6 +13,7 @@ from checkpost.contract.errors import Place
 from checkpost.contract.validators import Validators, Violation
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.media import LINES, is_json_type
+from checkpost.model.preference import SHOW_THE_ROW, preferences
 from checkpost.model.resource import Resource
 from checkpost.model.shape import shape_of
 from checkpost.wire.exchange import Answer, Exchange
@@ -227,6 +228,9 @@ def _media_and_body(observation: Observation, documented: Response, validators: 
             )
         return
     names = [media.name for media in documented.content]
+    asked = observation.exchange.request.headers.get("Prefer", "")
+    if not answer.body and answer.ok and SHOW_THE_ROW not in asked and preferences(operation):
+        return  # it is shown to those alone who prefer it
     if not answer.body:
         yield observation.finding(
             _check_of(answer, "shape.body"),

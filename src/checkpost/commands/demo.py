@@ -46,6 +46,8 @@ EXAMPLE = (
     help="How the stand-in's lists are queried [default: as the first defect has it, or brackets].",
 )
 @click.option("--list-spellings", is_flag=True, help="List the ways in which the stand-in's lists can be queried.")
+@click.option("--style", metavar="NAME", help="How paths and bodies of the stand-in look [default: plain].")
+@click.option("--list-styles", is_flag=True, help="List the styles of paths and bodies that the stand-in can have.")
 @click.option("--database", default=":memory:", metavar="FILE", help="Keep the tables in a file [default: in memory].")
 @click.option(
     "--folder",
@@ -61,19 +63,29 @@ def demo(
     port: int,
     spelling: str | None,
     list_spellings: bool,
+    style: str | None,
+    list_styles: bool,
     database: str,
     folder: Path,
 ) -> None:
     """Serve a made-up seed bank's data API on this machine and run the complete example against it."""
     from checkpost.demo.defects import DEFECTS
-    from checkpost.demo.spellings import SPELLINGS, USUAL
+    from checkpost.demo.spellings import SPELLINGS
+    from checkpost.demo.styles import STYLES
 
+    if list_styles:
+        for way in STYLES.values():
+            click.echo(f"{way.name:<10} {way.says}")
+        return
+    if style is not None and style not in STYLES:
+        raise CheckPostError(f"There is no style {style!r}; the styles are {', '.join(STYLES)}.")
+    chosen = STYLES[style or "plain"]
     if list_spellings:
         for each in SPELLINGS.values():
             click.echo(f"{each.name:<10} {each.says}")
         return
     if spelling is None:
-        spelling = next((DEFECTS[name].spelling for name in defects if name in DEFECTS), USUAL)
+        spelling = next((DEFECTS[name].spelling for name in defects if name in DEFECTS), chosen.spelling)
     if spelling not in SPELLINGS:
         raise CheckPostError(f"There is no spelling {spelling!r}; the spellings are {', '.join(SPELLINGS)}.")
     for name in defects:
@@ -89,12 +101,12 @@ def demo(
             click.echo(f"{defect.name:<26} {defect.spelling:<9} {where:<32} {defect.says}")
         return
     if serve:
-        _serve(defects, database, port, spelling)
+        _serve(defects, database, port, spelling, chosen.name)
         return
-    sys.exit(_example(defects or EXAMPLE, folder, spelling))
+    sys.exit(_example(defects or EXAMPLE, folder, spelling, chosen.name))
 
 
-def _serve(defects: tuple[str, ...], database: str, port: int, spelling: str) -> None:
+def _serve(defects: tuple[str, ...], database: str, port: int, spelling: str, style: str) -> None:
     from checkpost.demo.seedbank import TOKENS, VARIABLES
     from checkpost.demo.server import serve
 
@@ -102,10 +114,10 @@ def _serve(defects: tuple[str, ...], database: str, port: int, spelling: str) ->
         click.echo("Tokens of the made-up users:", err=True)
         for token, (user, role) in TOKENS.items():
             click.echo(f"  export {VARIABLES[user]}={token}  # {user}, {role}", err=True)
-    serve(defects, database, port, spelling)
+    serve(defects, database, port, spelling, style)
 
 
-def _example(defects: tuple[str, ...], folder: Path, spelling: str) -> int:
+def _example(defects: tuple[str, ...], folder: Path, spelling: str, style: str) -> int:
     """Survey, a run on the sound stand-in, a run on one with planted defects; the exit status."""
     from rich.console import Console
 
@@ -116,13 +128,13 @@ def _example(defects: tuple[str, ...], folder: Path, spelling: str) -> int:
     console = Console(highlight=False)
     folder.mkdir(parents=True, exist_ok=True)
     console.rule("A sound API: every promise kept", align="left", style="dim")
-    with own_process(spelling=spelling) as address:
+    with own_process(spelling=spelling, style=style) as address:
         sound, unchanged = _run(address.base_url, address.contract_url, folder)
     show(sound)
     _compare(console, unchanged)
     console.print()
     console.rule(f"The same API with {len(defects)} planted defects", align="left", style="dim")
-    with own_process(defects, spelling=spelling) as address:
+    with own_process(defects, spelling=spelling, style=style) as address:
         faulty, _ = _run(address.base_url, address.contract_url, folder)
     show(faulty)
     console.print(f"[dim]The profile and both runs are in {folder}: cd {folder} && checkpost show[/dim]")

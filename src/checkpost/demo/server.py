@@ -19,6 +19,8 @@ from checkpost.demo.database import Database, Row
 from checkpost.demo.spellings import USUAL
 from checkpost.errors import CheckPostError
 
+#: The style in which nothing is translated.
+PLAIN = "plain"
 _READY = "stand-in ready at "
 
 
@@ -36,8 +38,10 @@ class Address:
 class InProcess:
     """The stand-in on a thread of this process, with its database at hand: for tests and benchmarks."""
 
-    def __init__(self, defects: Sequence[str] = (), database: str = ":memory:", spelling: str = USUAL) -> None:
-        self._server, self._socket, self.database = _prepared(defects, database, 0, spelling)
+    def __init__(
+        self, defects: Sequence[str] = (), database: str = ":memory:", spelling: str = USUAL, style: str = PLAIN
+    ) -> None:
+        self._server, self._socket, self.database = _prepared(defects, database, 0, spelling, style)
         self.address = Address(f"http://127.0.0.1:{self._socket.getsockname()[1]}{BASE}")
         self._thread = threading.Thread(target=self._server.run, args=([self._socket],), daemon=True)
 
@@ -75,14 +79,19 @@ def listen(port: int = 0) -> socket.socket:
     return listening
 
 
-def _prepared(defects: Sequence[str], database: str, port: int, spelling: str) -> tuple[Any, socket.socket, Database]:
+def _prepared(
+    defects: Sequence[str], database: str, port: int, spelling: str, style: str
+) -> tuple[Any, socket.socket, Database]:
     import uvicorn
 
     from checkpost.demo.api import build_app
     from checkpost.demo.defects import handlers
+    from checkpost.demo.styles import STYLES, styled
 
     stored = Database(database, seedbank.TABLES, seedbank.rows())
-    app = build_app(seedbank.TABLES, stored, seedbank.TOKENS, handlers(defects), spelling)
+    app: Any = build_app(seedbank.TABLES, stored, seedbank.TOKENS, handlers(defects), spelling)
+    if style != PLAIN:
+        app = styled(app, STYLES[style])
     listening = listen(port)
     server = uvicorn.Server(
         uvicorn.Config(app, log_level="error", access_log=False, lifespan="off", timeout_graceful_shutdown=1)
@@ -90,10 +99,10 @@ def _prepared(defects: Sequence[str], database: str, port: int, spelling: str) -
     return server, listening, stored
 
 
-def serve(defects: Sequence[str], database: str, port: int, spelling: str = USUAL) -> None:
+def serve(defects: Sequence[str], database: str, port: int, spelling: str = USUAL, style: str = PLAIN) -> None:
     """Serve until interrupted; the first line on standard output says where."""
     try:
-        server, listening, _ = _prepared(defects, database, port, spelling)
+        server, listening, _ = _prepared(defects, database, port, spelling, style)
     except OSError as error:
         raise CheckPostError(f"Port {port} cannot be used ({error.strerror}); choose another with --port.") from None
     print(f"{_READY}http://127.0.0.1:{listening.getsockname()[1]}{BASE}", flush=True)
@@ -103,12 +112,12 @@ def serve(defects: Sequence[str], database: str, port: int, spelling: str = USUA
 
 @contextlib.contextmanager
 def own_process(
-    defects: Sequence[str] = (), database: str = ":memory:", spelling: str = USUAL, port: int = 0
+    defects: Sequence[str] = (), database: str = ":memory:", spelling: str = USUAL, port: int = 0, style: str = PLAIN
 ) -> Iterator[Address]:
     """The stand-in in a process of its own, on a loopback port (a free one for 0), stopped at the end of the
     block."""
     command = [sys.executable, "-m", "checkpost", "demo", "--serve", "--port", str(port), "--database", database]
-    command += ["--spelling", spelling]
+    command += ["--spelling", spelling, "--style", style]
     for name in defects:
         command += ["--defect", name]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)

@@ -135,9 +135,28 @@ def _address(act: _Act) -> Address | None:
     """How an operation on one row names it, where its path does not."""
     if act.purpose in {"list", "create"} or parameters(act.operation.path):
         return None
-    query = tuple(_key_parameters(act.operation, act.noun))[:1]
+    query = tuple(_key_parameters(act.operation, act.noun))[:1] or _required_parameters(act.operation)
+    if query:
+        return Address(query)
     body = tuple(_key_members(act.operation, act.noun))[:1]
-    return Address(query, () if query else body)
+    media = record_media(act.operation)
+    stated = shape_of(media.schema) if media else None
+    if not body and stated is not None:
+        body = tuple(name for name in stated.properties if name in stated.required and _ends_like_key(name))
+    return Address((), body)
+
+
+def _required_parameters(operation: Operation) -> tuple[str, ...]:
+    """The parameters without which an operation on one row does not work: the parts of a key of several."""
+    return tuple(
+        each.name
+        for each in operation.parameters
+        if each.location == "query" and each.required and _ends_like_key(each.name)
+    )
+
+
+def _ends_like_key(name: str) -> bool:
+    return normal(name).endswith(_KEYS)
 
 
 def _key_parameters(operation: Operation, noun: str = "") -> Iterator[str]:

@@ -40,6 +40,7 @@ from checkpost.model.operations import (
 from checkpost.model.paging import infer_paging
 from checkpost.model.paths import Family, families, nested_families, normal, singular
 from checkpost.model.paths import parameters as path_parameters
+from checkpost.model.preference import SHOW_THE_ROW, asks_for_the_row
 from checkpost.model.queries import queries_of
 from checkpost.model.relations import relations_of
 from checkpost.model.resource import Constants, Doubt, Envelope, Key, Model, Purpose, Resource
@@ -198,8 +199,8 @@ def _resource(
         inner["update"] = inner.get("create") or row_schema
     shapes = {name: layout.shape(shape_of(node)) for name, node in {"row": row_schema, **inner}.items()}
     fields = fields_of(shapes, correction.unique, correction.read_only)
-    named_by = {name for each in family.addresses.values() for name in (*each.query, *each.body)}
-    key = infer_key(family.name, family.item, fields, correction.key, layout.key, sorted(named_by))
+    named_by = max(((*each.query, *each.body) for each in family.addresses.values()), key=len, default=())
+    key = infer_key(family.name, family.item, fields, correction.key, layout.key, named_by)
     if key is None and keyed is not None:
         fields, key = _keyed_by_name(family, fields)
     if key is not None and len(key.fields) == 1:
@@ -324,12 +325,16 @@ def _constants(operation: Operation, stated: Mapping[str, Any]) -> Constants:
     lacking = []
     for each in operation.parameters:
         own = each.location == "header" and normal(each.name) in _OWN_HEADERS
-        if each.location not in {"query", "header"} or own or not (each.required or each.name in stated):
+        wanted = each.required or each.name in stated or asks_for_the_row(each)
+        if each.location not in {"query", "header"} or own or not wanted:
             continue
         words = shape_of(each.schema).keywords
         examples = words.get("examples") or words.get("enum") or []
         known = [stated.get(each.name), words.get("default"), words.get("example"), *examples]
         value = next((value for value in known if isinstance(value, str | int | float)), None)
+        if asks_for_the_row(each):
+            headers[each.name] = SHOW_THE_ROW
+            continue
         if value is None:
             lacking.append(each.name)
         elif each.location == "query":

@@ -24,7 +24,7 @@ def infer_key(
 ) -> Key | None:
     """The fields of the key in the order of the item path's parameters; None where nothing fits. ``beside`` is the
     member that stands beside a row's fields for its key, ``named_by`` what operations name a row by."""
-    names = parameters(item) or tuple(named_by[:1])
+    names = parameters(item) or tuple(named_by)
     by_name = {field.name: field for field in fields}
     if stated:
         known = [name for name in stated if name in by_name]

@@ -6,7 +6,7 @@ import re
 import uuid
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
-from urllib.parse import quote, unquote, urlsplit
+from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
 from checkpost.contract.contract import Operation
 from checkpost.contract.pointer import tokens, walk
@@ -111,8 +111,10 @@ class Client:
 
     def key_in_location(self, location: str) -> Key | None:
         """The key that a Location header's path holds, by the item path's template."""
-        if self.resource.item is None or self.resource.key is None:
+        if self.resource.key is None:
             return None
+        if self.resource.item is None:
+            return self._key_in_query(location)
         names = self.resource.key.fields
         pieces = PARAMETER.split(self.resource.item)[::2]
         pattern = r"([^/()]+?)".join(re.escape(quote(piece, safe="/()=,'")) for piece in pieces)
@@ -121,12 +123,21 @@ class Client:
         parts = [unquote(part) for part in matched.groups()][above:] if matched else []
         if len(parts) != len(names):
             return None
-        key: list[Any] = []
-        for name, text in zip(names, parts, strict=True):
-            field = self.resource.field(name)
-            value = text[1:-1].replace("''", "'") if re.fullmatch(r"'.*'", text) else text
-            key.append(int(value) if field and field.type == "integer" and value.isdigit() else value)
-        return tuple(key)
+        return tuple(self._part_of(name, text) for name, text in zip(names, parts, strict=True))
+
+    def _key_in_query(self, location: str) -> Key | None:
+        """The key in a Location whose query names it, as the operation that reads a row does."""
+        address, key = self.resource.addresses.get("read"), self.resource.key
+        given = dict(parse_qsl(urlsplit(location).query, keep_blank_values=True))
+        if address is None or key is None or not address.query or any(name not in given for name in address.query):
+            return None
+        return tuple(self._part_of(name, given[asked]) for name, asked in zip(key.fields, address.query, strict=False))
+
+    def _part_of(self, name: str, text: str) -> Any:
+        """A part of a key from its text in a URL."""
+        field = self.resource.field(name)
+        value = text[1:-1].replace("''", "'") if re.fullmatch(r"'.*'", text) else text
+        return int(value) if field and field.type == "integer" and value.isdigit() else value
 
     # -- requests ----------------------------------------------------------------------------------
 
