@@ -79,7 +79,7 @@ async def moved(case: Case) -> AsyncIterator[Finding]:
 async def _moved(case: Case, other: Case, sub: Subcollection, first: Own, second: Own) -> AsyncIterator[Finding]:
     assert sub.via is not None
     listed = sub.view.operations["list"]
-    made, key = await other.create({**await other.record(), sub.via: first.key[0]}, "a row under an own row")
+    made, key = await other.create({**await other.record(), sub.via: first.key[-1]}, "a row under an own row")
     if key is None:
         raise Blocked(f"no row of {sub.child} could be made under an own row ({made.answer.status})")
 
@@ -110,9 +110,9 @@ async def _moved(case: Case, other: Case, sub: Subcollection, first: Own, second
         and "update" in other.resource.operations
         and there is not None
     ):
-        change = await other.send("update", "moving a row to another one", key=key, record={sub.via: second.key[0]})
+        change = await other.send("update", "moving a row to another one", key=key, record={sub.via: second.key[-1]})
         _, row = await other.row_now(key)
-        if change.answer.ok and same(field, second.key[0], row.get(sub.via)):
+        if change.answer.ok and same(field, second.key[-1], row.get(sub.via)):
             left, still = await holds_row(case, sub, first.key, key)
             now, arrived = await holds_row(case, sub, second.key, key)
             if still:
@@ -130,7 +130,7 @@ async def child_record(other: Case, sub: Subcollection, parent: Own) -> tuple[di
     allowed = set(shape_of(sub.view.record_schema("create")).properties)
     full = await other.record()
     body = {name: value for name, value in full.items() if name != sub.via and (not allowed or name in allowed)}
-    return {**full, sub.via: parent.key[0]}, body
+    return {**full, sub.via: parent.key[-1]}, body
 
 
 async def _made_there(case: Case, other: Case, sub: Subcollection, parent: Own) -> AsyncIterator[Finding]:
@@ -155,12 +155,12 @@ async def _made_there(case: Case, other: Case, sub: Subcollection, parent: Own) 
             )
         return
     _, row = await other.row_now(key)
-    if sub.via in row and not same(other.fields[sub.via], parent.key[0], row[sub.via]):
+    if sub.via in row and not same(other.fields[sub.via], parent.key[-1], row[sub.via]):
         yield case.finding(
             "error",
             "expectation",
             "A row that is made under another does not belong to it",
-            f"{sub.via} = {parent.key[0]!r}",
+            f"{sub.via} = {parent.key[-1]!r}",
             f"{sub.via} = {row[sub.via]!r}",
             cause=f"made elsewhere {sub.path}",
             operation=place_of(operation),
@@ -197,7 +197,7 @@ async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
     between = case.world.model.resource(sub.through) if sub.through else None
     number = 0
     if between is not None and between.key is not None:
-        pair = {sub.via or "": own[0], sub.far or "": far[0]}
+        pair = {sub.via or "": own[-1], sub.far or "": far[-1]}
         if set(between.key.fields) == set(pair):
             key = tuple(pair[name] for name in between.key.fields)
             number = journal.intend(between.name, pair, key)
@@ -209,7 +209,7 @@ async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
         other.state.writes += 1
         if between is not None:
             case.world.state(between.name).writes += 1
-        record = {sub.linked_by: far[0]} if sub.linked_by and operation is sub.link else None
+        record = {sub.linked_by: far[-1]} if sub.linked_by and operation is sub.link else None
         key = () if sub.linked_by and operation is sub.link else far
         return await case.send("update", situation, through=client, operation=operation, key=key, record=record)
 
@@ -281,7 +281,7 @@ async def _unseen(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
     between = case.world.model.resource(sub.through) if sub.through else None
     if between is not None and "list" in between.operations:
         listing = await case.other(between).listing()
-        pair = (own[0], far[0])
+        pair = (own[-1], far[-1])
         found = any((row.get(sub.via or ""), row.get(sub.far or "")) == pair for row in listing.rows)
         if listing.complete and not listing.problem and not found:
             return [(f"A link is missing from the list of {between.name}", "its row", listing.exchanges[0])]
@@ -418,7 +418,7 @@ async def _belonging(other: Case, each: Expanded, parent: Key) -> list[Key]:
     """The keys of the rows that refer to a row."""
     listing = await other.listing()
     field = other.fields.get(each.via or "")
-    return [key for key, row in listing.by_key.items() if same(field, parent[0], row.get(each.via or ""))]
+    return [key for key, row in listing.by_key.items() if same(field, parent[-1], row.get(each.via or ""))]
 
 
 def _nested_finding(

@@ -239,7 +239,7 @@ class Case:
             state = self.world.state(target.name)
             if state.before is None and "list" in target.operations:
                 state.before = await self.world.client(target).whole_list(self.world.most_rows, self.check.name)
-            known = [key[0] for key in itertools.islice(state.before.by_key if state.before else (), _MOST_PARENTS)]
+            known = [key[-1] for key in itertools.islice(state.before.by_key if state.before else (), _MOST_PARENTS)]
             known = known or state.parents
             if known or target.name == self.resource.name or "create" not in target.operations:
                 return known
@@ -247,7 +247,7 @@ class Case:
                 return []
             other = Case(self.world, target, self.check, self.world.client(target))
             own = (await other.own())[0]
-            state.parents.append(own.key[0])
+            state.parents.append(own.key[-1])
             return state.parents
 
     async def _related_key(self) -> dict[str, Any]:

@@ -118,8 +118,8 @@ def _fault(
             expected = "null, as the reference is" if reference is None else f"the row {reference!r} of {target.name}"
             return "An expansion is not the row that is referred to", expected, shown(inside, 60)
         key = key_of(inside)
-        if key is not None and not same(fields.get(names[0]), reference, key[0]):
-            return "An expansion is not the row that is referred to", f"the row {reference!r}", f"the row {key[0]!r}"
+        if key is not None and not same(fields.get(names[-1]), reference, key[-1]):
+            return "An expansion is not the row that is referred to", f"the row {reference!r}", f"the row {key[-1]!r}"
         pairs = [(known.rows.get((reference,)), inside)]
     for row_itself, item in pairs:
         wrong = differences(fields, row_itself or {}, item, settable_in(target)) if isinstance(item, dict) else []
@@ -135,7 +135,7 @@ def _fault(
 
 def _own(case: Case, row: Row) -> Any:
     key = case.client.key_of(row)
-    return key[0] if key else None
+    return key[-1] if key else None
 
 
 @check("relate.expand", needs=("list",), cost=lambda resource: 4 * len(resource.embedded))
@@ -235,7 +235,7 @@ async def _expanded(case: Case, each: Expanded, target: Resource, known: Known, 
 def _telling(each: Expanded, base: Mapping[Key, Row], known: Known, case: Case) -> list[Key]:
     """Rows that show an expansion: with several rows in it, with none, and a usual one."""
     if each.many:
-        ranked = sorted(base, key=lambda key: len(known.belonging.get(key[0], ())))
+        ranked = sorted(base, key=lambda key: len(known.belonging.get(key[-1], ())))
     else:
         ranked = sorted(base, key=lambda key: base[key].get(each.via or "") is not None)
     return list(dict.fromkeys([*ranked[-1:], *ranked[:1], *ranked[len(ranked) // 2 :][:1]]))

@@ -11,6 +11,7 @@ from typing import Any
 from checkpost.checks.asking import Reply, as_answer, ask, differing, fields_in, snapshot_of, spelled, with_rows
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.contract.node import Node
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.field import Field
 from checkpost.model.query import PATTERNS, Compare, Condition, Either, Every, Not, Operator, Query, in_words
@@ -213,9 +214,19 @@ async def filters_rows(case: Case) -> AsyncIterator[Finding]:
 
 def _allowed(case: Case, filtering: Filtering, condition: Compare) -> bool:
     """Whether the contract allows a value where a parameter holds nothing else."""
-    schema = filtering.schemas.get((condition.field, condition.operator))
+    known = filtering.schemas.get((condition.field, condition.operator))
     several = condition.value if isinstance(condition.value, tuple) else (condition.value,)
-    return schema is None or all(case.world.validators.is_valid(schema, value, "request") for value in several)
+    # several values in one text are each what one would have to be
+    schemas = [known, filtering.schemas.get((condition.field, "eq")) if len(several) > 1 else None]
+    return all(_fits(case, schema, value) for schema in schemas if schema is not None for value in several)
+
+
+def _fits(case: Case, schema: Node, value: Any) -> bool:
+    """Whether a value is allowed by a schema, as it is or, since a URL holds texts alone, as the number it spells."""
+    valid = case.world.validators.is_valid
+    if valid(schema, value, "request"):
+        return True
+    return isinstance(value, str) and value.isascii() and value.isdigit() and valid(schema, int(value), "request")
 
 
 def _splits(filtering: Filtering, condition: Compare) -> bool:

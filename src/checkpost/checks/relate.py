@@ -30,7 +30,9 @@ def _relations(case: Case) -> list[tuple[Relation, Resource]]:
     """The references of a resource with the resources that they lead to. Raises Skipped where there are none."""
     model = case.world.model
     found = [
-        (each, target) for each in case.resource.relations if (target := model.resource(each.resource)) is not None
+        (each, target)
+        for each in case.resource.relations
+        if (target := model.resource(each.resource)) is not None and not target.under
     ]
     if not found:
         raise Skipped("it has no references to other resources")
@@ -190,7 +192,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
 async def _deleted(case: Case, other: Case, relation: Relation) -> AsyncIterator[Finding]:
     """Delete a row that a row of another resource (``other``) refers to."""
     parent = (await case.own())[0]
-    record = {**await other.record(), relation.field: parent.key[0]}
+    record = {**await other.record(), relation.field: parent.key[-1]}
     exchange, key = await other.create(record, "a reference to an own row")
     if key is None:
         status = exchange.answer.status or exchange.answer.detail
@@ -206,12 +208,12 @@ async def _deleted(case: Case, other: Case, relation: Relation) -> AsyncIterator
         case.forget(parent.key)
         if child_gone:
             other.forget(key)
-        elif row is not None and same(other.fields[relation.field], parent.key[0], row.get(relation.field)):
+        elif row is not None and same(other.fields[relation.field], parent.key[-1], row.get(relation.field)):
             yield case.finding(
                 severity,
                 basis,
                 "Deleting a row leaves others behind that refer to it",
-                f"a refusal, or no row of {other.resource.name} with {relation.field} = {parent.key[0]!r}",
+                f"a refusal, or no row of {other.resource.name} with {relation.field} = {parent.key[-1]!r}",
                 f"{removed.answer.status}, and {relation.field} is still {row.get(relation.field)!r}",
                 cause="orphans",
                 purpose="delete",

@@ -398,7 +398,7 @@ async def _linked_by_role(case: Case, other: Case, sub: Subcollection, rights: R
         words = f"{'linking' if link else 'unlinking'} two rows by {case.actor if by_role else 'the run'}"
         return await case.send(
             "update", words, through=theirs if by_role else mine, operation=operation, key=() if named else far,
-            record={sub.linked_by: far[0]} if named else None,
+            record={sub.linked_by: far[-1]} if named else None,
         )  # fmt: skip
 
     made = False

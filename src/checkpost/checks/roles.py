@@ -455,4 +455,4 @@ def _telling_parents(parents: Seen, children: Seen, via: str | None) -> list[Key
     if via is None:
         return list(parents.allowed)[:2]
     hidden = {children.snapshot.rows[children.snapshot.positions[key]].get(via) for key in children.hidden}
-    return [key for key in parents.snapshot.keys if key in parents.allowed and key[0] in hidden][:2]
+    return [key for key in parents.snapshot.keys if key in parents.allowed and key[-1] in hidden][:2]

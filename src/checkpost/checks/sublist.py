@@ -66,9 +66,9 @@ async def _under(case: Case, sub: Subcollection) -> Under:
 def _chosen(under: Under) -> list[Key]:
     """Rows to look under: with the most children, with a few, with one and with none."""
     keys = [key for key in under.parents.keys if key is not None and len(key) == 1]
-    ranked = sorted(keys, key=lambda key: len(under.belonging.get(key[0], ())))
-    filled = [key for key in ranked if under.belonging.get(key[0])]
-    empty = [key for key in ranked if not under.belonging.get(key[0])]
+    ranked = sorted(keys, key=lambda key: len(under.belonging.get(key[-1], ())))
+    filled = [key for key in ranked if under.belonging.get(key[-1])]
+    empty = [key for key in ranked if not under.belonging.get(key[-1])]
     picked = [*filled[-1:], *filled[len(filled) // 2 :][:1], *filled[:1], *empty[:1]]
     return list(dict.fromkeys(picked))[:_MOST_PARENTS]
 
@@ -121,7 +121,7 @@ async def _read(case: Case, sub: Subcollection, key: Key) -> Listing:
 def _judged(case: Case, under: Under, key: Key, listing: Listing) -> Iterable[Finding]:
     sub, operation = under.sub, under.sub.view.operations["list"]
     place = (operation.method, operation.path)
-    wanted = under.belonging.get(key[0], set())
+    wanted = under.belonging.get(key[-1], set())
     evidence = listing.exchanges[:1]
     child = case.world.model.resource(sub.child)
     if listing.problem:
@@ -238,9 +238,9 @@ async def sublist_queries(case: Case) -> AsyncIterator[Finding]:
         except (Skipped, Blocked):
             continue
         filled = sorted(under.belonging, key=lambda value: len(under.belonging[value]))
-        keys = {key[0]: key for key in under.parents.keys if key is not None}
+        keys = {key[-1]: key for key in under.parents.keys if key is not None}
         parent = next((keys[value] for value in reversed(filled) if value in keys), None)
-        if parent is None or len(under.belonging[parent[0]]) < 3:
+        if parent is None or len(under.belonging[parent[-1]]) < 3:
             continue
         listing = await _read(case, sub, parent)
         if listing.problem or not listing.complete or list(_judged(case, under, parent, listing)):

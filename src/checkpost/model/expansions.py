@@ -100,7 +100,7 @@ def _member(field: Field, resource: Resource, others: Mapping[str, Resource]) ->
 
 def _by_name(name: str, resource: Resource, others: Mapping[str, Resource]) -> Iterator[Expanded]:
     """What a name that can be expanded stands for, where the schema of rows does not tell."""
-    for relation in resource.relations:
+    for relation in [each for each in resource.relations if each.resource in others]:
         if stem(relation.field) == normal(name) or normal(name) in _names(others[relation.resource]):
             found = _related(
                 name, False, resource, others[relation.resource], others, "the name is that of a reference"

@@ -73,7 +73,9 @@ def _by_parameters(operation: Operation, queries: Sequence[Parameter], fields: S
     negation = wildcard = ""
     ordered = sorted((each for each in fields if each.shown), key=lambda each: -len(each.name))
     for parameter in queries:
-        found = dict(_deep(parameter, fields)) if parameter.style == "deepObject" else {}
+        deep = list(_deep(parameter, fields)) if parameter.style == "deepObject" else []
+        found = {key: template for key, template, _ in deep}
+        schemas.update({key: node for key, template, node in deep if template.endswith("={value}")})
         if not found:
             hint = said_of(parameter, operation)
             found = _named(parameter, ordered, hint)
@@ -128,18 +130,25 @@ def _members(templates: Templates) -> dict[Operator, str]:
     }
 
 
-def _deep(parameter: Parameter, fields: Sequence[Field]) -> Iterator[tuple[tuple[str, Operator], str]]:
-    """The members of a ``deepObject`` parameter (OpenAPI 3.1, 4.8.12.2): ``a[b]=…`` and ``a[b][c]=…``."""
+def _deep(parameter: Parameter, fields: Sequence[Field]) -> Iterator[tuple[tuple[str, Operator], str, Node]]:
+    """The members of a ``deepObject`` parameter (OpenAPI 3.1, 4.8.12.2): ``a[b]=…`` and ``a[b][c]=…``, each with the
+    schema of its value."""
     shown = {each.name: each for each in fields if each.shown}
     for name, node in shape_of(parameter.schema).properties.items():
         inner = shape_of(node)
         if name in shown and inner.properties:
-            for word, each in inner.properties.items():
-                yield from _operator(name, word, f"{parameter.name}[{name}][{word}]", shape_of(each).is_array)
+            found = [
+                (each, _operator(name, word, f"{parameter.name}[{name}][{word}]", shape_of(each).is_array))
+                for word, each in inner.properties.items()
+            ]
         elif name in shown:
-            yield from _operator(name, "in" if inner.is_array else "eq", f"{parameter.name}[{name}]", inner.is_array)
+            word = "in" if inner.is_array else "eq"
+            found = [(node, _operator(name, word, f"{parameter.name}[{name}]", inner.is_array))]
         elif parameter.name in shown:
-            yield from _operator(parameter.name, name, f"{parameter.name}[{name}]", inner.is_array)
+            found = [(node, _operator(parameter.name, name, f"{parameter.name}[{name}]", inner.is_array))]
+        else:
+            found = []
+        yield from ((key, template, each) for each, templates in found for key, template in templates)
 
 
 def _operator(field: str, word: str, written: str, several: bool = False) -> Iterator[tuple[tuple[str, Operator], str]]:

@@ -97,9 +97,11 @@ def infer(
                 return seen
         return None
 
-    resources = {name: with_expansions(each, resources) for name, each in resources.items()}
+    # of what stands under rows of another, no more than a part is ever seen at once
+    whole = {name: each for name, each in resources.items() if not each.under}
+    resources = {name: with_expansions(each, whole) for name, each in resources.items()}
     for name, resource in resources.items():
-        under = subcollections_of(resource, resources, contract.operations, view)
+        under = subcollections_of(resource, whole, contract.operations, view)
         found = tuple(replace(each, view=_without(each.view, resources[each.child])) for each in under)
         resources[name] = replace(resource, subcollections=found, bulk=bulk_of(resource, contract.operations))
     used = {operation.place for each in resources.values() for operation in each.every_operation}

@@ -6,6 +6,7 @@ import re
 from collections.abc import Mapping
 
 from checkpost.model.field import Field, Reason
+from checkpost.model.layout import of_kind
 from checkpost.model.paths import normal, singular
 from checkpost.model.relation import Relation
 from checkpost.model.resource import Resource
@@ -23,7 +24,7 @@ def relations_of(resource: Resource, others: Mapping[str, Resource], stated: Map
     """The to-one relations of a resource. ``stated`` maps fields to resources, as the profile has it."""
     found = []
     for field in resource.fields:
-        relation = _stated(field, others, stated) or _described(field, others)
+        relation = _stated(field, others, stated) or _typed(resource, field, others) or _described(field, others)
         if relation is None and not (resource.key and resource.key.fields == (field.name,)):
             relation = _named(field, others)
         if relation is not None:
@@ -36,9 +37,18 @@ def _names(resource: Resource) -> set[str]:
 
 
 def _target(resource: Resource, field: Field, reason: Reason) -> Relation | None:
-    if resource.key is None or len(resource.key.fields) != 1:
+    if resource.key is None or (len(resource.key.fields) != 1 and not resource.under):
         return None
-    return Relation(field.name, resource.name, resource.key.fields[0], reason)
+    return Relation(field.name, resource.name, resource.key.fields[-1], reason)
+
+
+def _typed(resource: Resource, field: Field, others: Mapping[str, Resource]) -> Relation | None:
+    """A reference whose identifier says of what type it is (JSON:API 1.1, 7.3)."""
+    kind = resource.layout.linked.get(field.name)
+    name = of_kind(kind, {name: each.layout for name, each in others.items()}) if kind else None
+    if name is None:
+        return None
+    return _target(others[name], field, Reason(f"it identifies rows of the type {kind}", "stated"))
 
 
 def _stated(field: Field, others: Mapping[str, Resource], stated: Mapping[str, str]) -> Relation | None:
@@ -62,12 +72,12 @@ def _described(field: Field, others: Mapping[str, Resource]) -> Relation | None:
 def _named(field: Field, others: Mapping[str, Resource]) -> Relation | None:
     name = normal(field.name)
     for resource in others.values():
-        if resource.key is None or len(resource.key.fields) != 1:
+        if resource.key is None or (len(resource.key.fields) != 1 and not resource.under):
             continue
-        target = resource.field(resource.key.fields[0])
+        target = resource.field(resource.key.fields[-1])
         if target is not None and target.types and field.types and not target.types & field.types:
             continue
-        endings = {*_SUFFIXES, normal(resource.key.fields[0])}
+        endings = {*_SUFFIXES, normal(resource.key.fields[-1])}
         for stem in _names(resource):
             if name.startswith(stem) and name[len(stem) :] in endings:
                 why = f"its name is that of {resource.name} and a key, and the types agree"

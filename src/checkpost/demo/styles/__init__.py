@@ -5,8 +5,12 @@ from __future__ import annotations
 from checkpost.demo.styles.acting import NamedForActions
 from checkpost.demo.styles.base import Style, styled
 from checkpost.demo.styles.brackets import KeysInBrackets
+from checkpost.demo.styles.documents import Documents
 from checkpost.demo.styles.filtered import ByFilter
+from checkpost.demo.styles.keyed import RowsByKey
+from checkpost.demo.styles.nested import OnlyNested
 
-STYLES: dict[str, Style] = {each.name: each for each in (Style(), KeysInBrackets(), ByFilter(), NamedForActions())}
+_EVERY = (Style(), KeysInBrackets(), ByFilter(), NamedForActions(), Documents(), RowsByKey(), OnlyNested())
+STYLES: dict[str, Style] = {each.name: each for each in _EVERY}
 
 __all__ = ["STYLES", "Style", "styled"]
