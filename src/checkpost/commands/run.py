@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from checkpost.engine.run import Result
     from checkpost.engine.target import Target
     from checkpost.wire.journal import Entry
+    from checkpost.wire.session import Limits
 
 Json = dict[str, Any]
 
@@ -88,8 +89,9 @@ def run(
     check_families(chosen.families)
     check_reports(reports)
     target = aim(profile_of(aimed, chosen.allow_writes), chosen.read_only, timeout, aimed.credentials)
-    check_resources(chosen.resources, [resource.name for resource in target.model.resources])
     limits = Limits(timeout, concurrency, most_rows)
+    target = with_answers(target, limits)
+    check_resources(chosen.resources, [resource.name for resource in target.model.resources])
     if hold and verify_held:
         raise CheckPostError("--hold and --verify-held are two runs: hold first, verify when the API is up again.")
     if verify_held:
@@ -101,6 +103,21 @@ def run(
     document = keep(result, reports)
     show(document)
     sys.exit(exit_status(document, fail_on))
+
+
+def with_answers(target: Target, limits: Limits) -> Target:
+    """The target with what its API has to be asked first, if the contract leaves that open."""
+    from checkpost.engine.learn import learn_now, open_questions
+
+    if not open_questions(target):
+        return target
+    target, _ = learn_now(target, limits)
+    if not target.model.resources:
+        raise CheckPostError(
+            f"{target.contract.location}: the contract has one path for all tables, and nothing names them; "
+            "list them in the profile, as in 'tables: [NAME, …]'."
+        )
+    return target
 
 
 def check_reports(reports: tuple[Path, ...]) -> None:

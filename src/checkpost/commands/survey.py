@@ -11,6 +11,7 @@ from checkpost.commands.options import Aimed, profile_of, with_target
 from checkpost.errors import CheckPostError
 
 if TYPE_CHECKING:
+    from checkpost.engine.learn import Learnt
     from checkpost.profile.profile import Profile
 
 
@@ -20,6 +21,7 @@ if TYPE_CHECKING:
 @click.option("--reasons", is_flag=True, help="Say for each inference why it was made and how sure it is.")
 @click.option("--write", "target", type=click.Path(path_type=Path), metavar="FILE", help="Write a starter profile.")
 @click.option("--observe", is_flag=True, help="Try what each role can do, and print it; --write adds it to a profile.")
+@click.option("--probe", is_flag=True, help="Settle doubts by reads of the API, and show what was learnt.")
 @click.option("--read-only", is_flag=True, help="Let --observe try reads alone.")
 @click.option("--allow-writes", multiple=True, metavar="HOST", help="Allow writes on a host other than this machine.")
 @click.option("--force", is_flag=True, help="Let --write replace a file.")
@@ -29,6 +31,7 @@ def survey(
     reasons: bool,
     target: Path | None,
     observe: bool,
+    probe: bool,
     read_only: bool,
     allow_writes: tuple[str, ...],
     force: bool,
@@ -37,18 +40,24 @@ def survey(
     from rich.console import Console
 
     from checkpost.commands.options import check_resources
-    from checkpost.engine.target import load_contract
+    from checkpost.engine.learn import learn_now
+    from checkpost.engine.target import aim, load_contract, understood
     from checkpost.model.flaws import flaws
-    from checkpost.model.infer import infer
     from checkpost.profile.claims import claims_of, in_words
-    from checkpost.report.surveyed import show_resource, show_survey
+    from checkpost.report.surveyed import show_learnt, show_resource, show_survey
+    from checkpost.wire.session import Limits
 
     if observe:
         _observe(profile_of(aimed, allow_writes), read_only, resources, target)
         return
     profile = profile_of(aimed)
-    read, environment = load_contract(profile, 10.0)
-    model = infer(read, profile.resources, profile.parameters, profile.queries)
+    learnt: list[Learnt] = []
+    if probe:
+        aimed_at, learnt = learn_now(aim(profile, True, 10.0, aimed.credentials), Limits())
+        read, model, environment = aimed_at.contract, aimed_at.model, dict(aimed_at.environment)
+    else:
+        read, environment = load_contract(profile, 10.0)
+        read, model = understood(read, profile)
     check_resources(resources, [resource.name for resource in model.resources])
     console = Console(highlight=False)
     if resources:
@@ -64,6 +73,8 @@ def survey(
         claims = {name: in_words(claims_of(role, environment)) for name, role in profile.roles.items()}
         known = {name: said for name, said in claims.items() if said}
         show_survey(read, model, flaws(read, model), console, reasons, roles, known)
+        if probe:
+            show_learnt(learnt, console)
     if target is not None:
         from checkpost.profile.starter import starter
 

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from checkpost.contract.reader import read_contract
-from checkpost.model.infer import infer
+from checkpost.engine.learn import learn, open_questions
+from checkpost.engine.target import Target, understood
 from checkpost.profile.credentials import Credential, Role
 from checkpost.profile.profile import Profile, read_environment, read_profile, require_variables
 from checkpost.wire.client import Client
@@ -28,7 +29,11 @@ async def swept(leftover: Leftover, entries: Sequence[Entry], folder: Path, time
     require_variables(role, environment, profile)
     reader = profile.roles.get(profile.contract_role or "", Role("public"))
     contract = read_contract(heading["contract"], loader(reader, environment, timeout))
-    model = infer(contract, profile.resources, profile.parameters, profile.queries)
+    contract, model = understood(contract, profile)
+    target = Target(contract, model, heading["base_url"], role, profile, environment, "")
+    if open_questions(target):
+        target, _ = await learn(target, Limits(timeout, 8))
+    model = target.model
     async with Session({role.name: role}, environment, Limits(timeout, 8), base_url=heading["base_url"]) as session:
         clients = {
             each.name: Client(session, heading["base_url"], each, role.name, within=leftover.above.get(each.name, ()))

@@ -13,6 +13,7 @@ from checkpost.errors import CheckPostError
 from checkpost.model.access import EVERYTHING, rights_of
 from checkpost.model.infer import infer
 from checkpost.model.resource import Model
+from checkpost.model.unfolding import fold_of, rows_by_name, unfolded
 from checkpost.profile.credentials import PUBLIC, VARIABLE, Credential, Role
 from checkpost.profile.profile import Profile, read_environment, require_variables
 from checkpost.wire.fetch import loader
@@ -101,26 +102,40 @@ def aim(
         require_variables(role, environment, profile)
     _refuse_flaws(contract)
     base_url = _base_url(profile, contract)
-    model = infer(contract, profile.resources, profile.parameters, profile.queries)
-    if not model.resources:
+    contract, model = understood(contract, profile)
+    if not model.resources and fold_of(contract) is None:
         raise CheckPostError(
             f"{contract.location}: no path of the contract could be understood as a resource; "
             "name collection and item paths under 'resources' in the profile."
         )
-    unknown = [name for name in profile.resources if model.resource(name) is None and not profile.resources[name].skip]
-    if unknown:
-        known = ", ".join(resource.name for resource in model.resources)
-        raise CheckPostError(
-            f"{profile.file}: there is no resource {unknown[0]!r} in the contract; the resources are {known}."
-        )
+    if fold_of(contract) is None:
+        check_names(profile, model)
+    no_writes = why_no_writes(base_url, read_only, profile.allow_writes)
+    return Target(contract, model, base_url, role, profile, environment, no_writes)
+
+
+def understood(contract: Contract, profile: Profile) -> tuple[Contract, Model]:
+    """What a contract and the profile say, with the paths of each table in place of one for all."""
+    fold = fold_of(contract)
+    tables = (profile.tables or fold.tables) if fold is not None else ()
+    contract = unfolded(contract, tables)
+    rows = rows_by_name(contract, tables)
+    return contract, infer(contract, profile.resources, profile.parameters, profile.queries, rows)
+
+
+def check_names(profile: Profile, model: Model) -> None:
+    """Raise CheckPostError for a resource of the profile that there is not."""
+    known = ", ".join(resource.name for resource in model.resources)
+    for name in profile.resources:
+        if model.resource(name) is None and not profile.resources[name].skip:
+            raise CheckPostError(
+                f"{profile.file}: there is no resource {name!r} in the contract; the resources are {known}."
+            )
     for name, _ in profile.access:
         if name != EVERYTHING and model.resource(name) is None:
-            known = ", ".join(resource.name for resource in model.resources)
             raise CheckPostError(
                 f"{profile.file}: 'access' names {name!r}, which is no resource; the resources are {known}."
             )
-    no_writes = why_no_writes(base_url, read_only, profile.allow_writes)
-    return Target(contract, model, base_url, role, profile, environment, no_writes)
 
 
 def _role(contract: Contract, credentials: Sequence[str]) -> Role:

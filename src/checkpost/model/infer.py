@@ -46,6 +46,7 @@ from checkpost.model.relations import relations_of
 from checkpost.model.resource import Constants, Doubt, Envelope, Key, Model, Purpose, Resource
 from checkpost.model.shape import shape_of
 from checkpost.model.subcollections import subcollections_of
+from checkpost.model.unfolding import fold_of
 
 #: Headers that requests get elsewhere, whatever the contract says of them.
 _OWN_HEADERS = {"authorization", "accept", "contenttype", "ifmatch", "ifnonematch", "idempotencykey", "xidempotencykey"}
@@ -59,9 +60,11 @@ def infer(
     corrections: Mapping[str, Correction] | None = None,
     parameters: Mapping[str, Any] | None = None,
     queries: Mapping[str, Any] | None = None,
+    rows: Mapping[str, Node] | None = None,
 ) -> Model:
     """What the contract exposes, with the profile's corrections; every inference has its reason.
-    ``parameters`` gives required parameters their values, ``queries`` says how every list is queried."""
+    ``parameters`` gives required parameters their values, ``queries`` says how every list is queried, ``rows`` has
+    the schemas of rows that the contract itself does not describe."""
     corrections = corrections or {}
     stated = {
         name: Family(name, each.collection, each.item)
@@ -76,7 +79,10 @@ def infer(
         correction = corrections.get(family.name, _NONE)
         correction = replace(correction, queries={**(queries or {}), **correction.queries})
         operations = contract.operations
-        resource = None if correction.skip else _resource(family, by_path, operations, correction, parameters or {})
+        known = (rows or {}).get(family.name)
+        resource = (
+            None if correction.skip else _resource(family, by_path, operations, correction, parameters or {}, known)
+        )
         if resource is not None:
             resources[family.name] = _placed(resource, family, resources)
     aggregated = {each.queries.aggregating.path for each in resources.values() if each.queries.aggregating}
@@ -112,7 +118,7 @@ def infer(
         for operation in contract.operations
         if operation.place not in used
     )
-    return Model(tuple(resources.values()), others, tuple(_doubts(resources)))
+    return Model(tuple(resources.values()), others, (*_folded(contract), *_doubts(resources)))
 
 
 def _without(view: Resource, child: Resource) -> Resource:
@@ -161,6 +167,7 @@ def _resource(
     every: Sequence[Operation],
     correction: Correction,
     parameters: Mapping[str, Any],
+    known: Node | None = None,
 ) -> Resource | None:
     operations = operations_of(family, by_path)
     constants = {purpose: _constants(operation, parameters) for purpose, operation in operations.items()}
@@ -181,6 +188,8 @@ def _resource(
     if rows is None and set(operations) <= {"list", "create"} and not stated:
         return None  # a path that answers with no rows and has no items is no table
     row_schema = rows[1] if rows else None
+    if known is not None and not shape_of(row_schema).properties:
+        row_schema = known
     names = frozenset(shape_of(row_schema).properties)
     read_schema = answer_schema(operations.get("read"))
     if not names:
@@ -197,6 +206,8 @@ def _resource(
     inner: dict[str, Node | None] = {
         purpose: inside(body_schema(operations[purpose]), wrapper) for purpose in _WRITES if purpose in operations
     }
+    if known is not None:
+        inner = {name: node if shape_of(node).properties else known for name, node in inner.items()}
     if takes_patch(operations.get("update")):
         inner["update"] = inner.get("create") or row_schema
     shapes = {name: layout.shape(shape_of(node)) for name, node in {"row": row_schema, **inner}.items()}
@@ -356,6 +367,15 @@ def _envelope_reason(rows: tuple[str, Node | None] | None, correction: Correctio
     if rows[0] == "":
         return Reason("the list answers with an array", "stated")
     return Reason(f"the list's schema has an array of rows at {rows[0]}", "likely")
+
+
+def _folded(contract: Contract) -> list[Doubt]:
+    """That one path is for all tables, where it is not told which they are."""
+    fold = fold_of(contract)
+    if fold is None:
+        return []
+    message = f"which tables {{{fold.parameter}}} stands for is not told; a run asks the API, if something lists them"
+    return [Doubt(fold.path, message, "tables: [NAME, …]")]
 
 
 def _doubts(resources: Mapping[str, Resource]) -> list[Doubt]:

@@ -33,6 +33,8 @@ class Profile:
     #: Which of the contract's servers is meant, and what its variables are to be.
     server: str | None = None
     server_variables: Mapping[str, str] = field(default_factory=dict)
+    #: The tables behind a path that is one for all, where the contract does not name them.
+    tables: tuple[str, ...] = ()
     roles: Mapping[str, Role] = field(default_factory=dict)
     run_as: str | None = None
     allow_writes: tuple[str, ...] = ()
@@ -110,6 +112,7 @@ def read_profile(file: Path) -> Profile:
         "base_url",
         "server",
         "server_variables",
+        "tables",
         "roles",
         "run_as",
         "allow_writes",
@@ -137,6 +140,7 @@ def read_profile(file: Path) -> Profile:
         contract=contract,
         contract_role=stated.get("contract_role"),
         base_url=_base_url(source, stated),
+        tables=source.texts_of(stated.get("tables") or [], "/tables"),
         server=source.text_of(stated["server"], "/server") if stated.get("server") else None,
         server_variables={
             str(name): str(each)

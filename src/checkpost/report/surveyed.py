@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import get_args
+from typing import TYPE_CHECKING, get_args
 
 from rich.console import Console
 from rich.table import Table
@@ -16,6 +16,9 @@ from checkpost.model.filtering import shape_text
 from checkpost.model.query import Function, Operator
 from checkpost.model.resource import Model, Resource
 from checkpost.model.spelling import Filtering
+
+if TYPE_CHECKING:
+    from checkpost.engine.learn import Learnt
 
 _PURPOSES = ("list", "create", "read", "replace", "update", "delete")
 _SURE = {"stated": "", "likely": "", "guess": " ?"}
@@ -354,3 +357,10 @@ def _part(field: Field, resource: Resource) -> str:
         f"refers to {relation.resource}" if relation else "",
     ]
     return ", ".join(word for word in said if word)
+
+
+def show_learnt(learnt: Sequence[Learnt], console: Console) -> None:
+    """Print what reads of the API have settled."""
+    console.print("Settled by reads:" if learnt else "No doubt could be settled by reads.")
+    for each in learnt:
+        console.print(Text.assemble(("  " + each.about, "bold"), f": {each.text}"))

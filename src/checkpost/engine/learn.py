@@ -1,0 +1,250 @@
+"""What the contract leaves open and safe reads can tell: the tables behind one path, the fields of rows, where lists
+hold them."""
+
+from __future__ import annotations
+
+import asyncio
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from checkpost.contract.contract import Contract
+from checkpost.contract.node import Node
+from checkpost.engine.target import Target, check_names
+from checkpost.model.correction import Correction
+from checkpost.model.infer import infer
+from checkpost.model.resource import Resource
+from checkpost.model.unfolding import fold_of, learned, listing_operation, rows_by_name, schema_operations, unfolded
+from checkpost.wire.client import Client
+from checkpost.wire.exchange import Request
+from checkpost.wire.session import Limits, Session
+
+_MOST_ROWS = 200
+_NAMES = ("name", "table", "table_name", "tableName", "id", "title", "resource", "entity")
+
+
+@dataclass(frozen=True)
+class Learnt:
+    """What a read has settled: of what, and in words."""
+
+    about: str
+    text: str
+
+
+def open_questions(target: Target) -> bool:
+    """Whether the contract leaves something open that has to be read before a run."""
+    fold = fold_of(target.contract)
+    return fold is not None or any(not each.fields for each in target.model.resources)
+
+
+async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
+    """The target with what its API tells of itself, by GET requests alone; and what was learnt."""
+    found: list[Learnt] = []
+    roles = {target.role.name: target.role}
+    async with Session(roles, target.environment, limits, base_url=target.base_url) as session:
+        reader = _Reader(target, session)
+        contract = await reader.tables(found)
+        unknown = [each.name for each in target.model.resources if not each.fields]
+        rows = rows_by_name(contract, [*reader.names, *unknown])
+        target = _again(target, contract, rows, {})
+        reader.target = target
+        settled: dict[str, Correction] = {}
+        for resource in target.model.resources:
+            client = Client(session, target.base_url, resource, target.role.name)
+            if not resource.fields:
+                schema = await reader.schema_of(resource, contract) or await reader.sampled(client, settled)
+                if schema is not None:
+                    rows[resource.name] = learned(contract, resource.name, schema)
+                    found.append(Learnt(resource.name, f"its fields are {', '.join(schema['properties'])}"))
+            elif resource.envelope.rows is None and "list" in resource.operations:
+                await reader.sampled(client, settled)
+        found += [Learnt(name, f"its list holds rows at {each.rows or 'its top'}") for name, each in settled.items()]
+        target = _again(target, contract, rows, settled)
+        for resource in target.model.resources:
+            client = Client(session, target.base_url, resource, target.role.name)
+            told = await reader.key_told(client)
+            if told:
+                found.append(Learnt(resource.name, told))
+    check_names(target.profile, target.model)
+    return target, found
+
+
+def _again(target: Target, contract: Contract, rows: Mapping[str, Node], settled: Mapping[str, Correction]) -> Target:
+    """The target, understood again with what is known now; what the profile says goes first."""
+    profile = target.profile
+    corrections = {**settled, **profile.resources}
+    model = infer(contract, corrections, profile.parameters, profile.queries, rows)
+    return replace(target, contract=contract, model=model)
+
+
+class _Reader:
+    def __init__(self, target: Target, session: Session) -> None:
+        self.target, self.session = target, session
+        self.names: Sequence[str] = ()
+
+    async def get(self, path: str) -> Any:
+        url = self.target.base_url.rstrip("/") + path
+        answer = (await self.session.send(Request("GET", url, self.target.role.name), "learn")).answer
+        return answer.json if answer.ok else None
+
+    async def tables(self, found: list[Learnt]) -> Contract:
+        """The contract with a path for each table, whose names the contract, the profile or a list gives."""
+        contract = self.target.contract
+        fold = fold_of(contract)
+        if fold is None:
+            return contract
+        self.names = self.target.profile.tables or fold.tables
+        if not self.names:
+            operation = listing_operation(contract, fold)
+            if operation is None:
+                return contract
+            self.names = sorted(names_in(await self.get(operation.path)))
+            found.append(Learnt(fold.path, f"{operation} names the tables {', '.join(self.names)}"))
+        return unfolded(contract, self.names)
+
+    async def schema_of(self, resource: Resource, contract: Contract) -> dict[str, Any] | None:
+        """The schema of a resource's rows as an operation of the API describes it."""
+        for operation in schema_operations(contract, resource.name):
+            schema = described(await self.get(operation.path))
+            if schema is not None:
+                return schema
+        return None
+
+    async def sampled(self, client: Client, settled: dict[str, Correction]) -> dict[str, Any] | None:
+        """A schema that the first rows of a list satisfy, where no better one is to be had."""
+        if "list" not in client.resource.operations:
+            return None
+        answer = (await client.send("list", check="learn", situation="the first rows")).answer
+        place = where_rows_are(answer.json) if answer.ok else None
+        if place is None:
+            return None
+        settled[client.resource.name] = Correction(rows=place[0])
+        return schema_of_rows(place[1][:_MOST_ROWS])
+
+    async def key_told(self, client: Client) -> str:
+        """Whether a guessed key holds: each row of the list has another one, and reading by it gives the row."""
+        key = client.resource.key
+        if key is None or key.reason.certainty != "guess" or "list" not in client.resource.operations:
+            return ""
+        listing = await client.whole_list(_MOST_ROWS, "learn")
+        if listing.problem or not listing.rows:
+            return ""
+        alike = len(listing.by_key) == len(listing.rows)
+        first = next(iter(listing.by_key), None)
+        read = alike and first is not None and "read" in client.resource.operations
+        exchange = await client.send("read", key=first, check="learn") if read else None
+        row = client.row_in(exchange.answer) if exchange is not None and exchange.answer.ok else None
+        named = ", ".join(key.fields)
+        if not alike:
+            return (
+                f"{named} is not its key: rows have the same one; resources: {{{client.resource.name}: {{key: FIELD}}}}"
+            )
+        if row is not None and client.key_of(row) == first:
+            return f"{named} is its key: {len(listing.rows)} rows have each their own, and one is read by it"
+        return f"{named} may be its key: {len(listing.rows)} rows have each their own"
+
+
+def learn_now(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
+    """See ``learn``; to be called where no event loop runs."""
+    return asyncio.run(learn(target, limits))
+
+
+def names_in(body: Any) -> list[str]:
+    """The names of tables in an answer: texts of a list, names of its objects, or the members of an object."""
+    if isinstance(body, list):
+        texts = [each for each in body if isinstance(each, str)]
+        named = [
+            next((each[key] for key in _NAMES if isinstance(each.get(key), str)), "")
+            for each in body
+            if isinstance(each, dict)
+        ]
+        return [each for each in (*texts, *named) if re.fullmatch(r"[\w.-]+", each)]
+    if isinstance(body, dict):
+        lists = [value for value in body.values() if isinstance(value, list) and value]
+        found = [name for value in lists for name in names_in(value)]
+        if found:
+            return found
+        inner = [value for value in body.values() if isinstance(value, dict)]
+        if inner and len(inner) == len(body):
+            return [name for name in body if re.fullmatch(r"[\w.-]+", name)]
+        return [name for value in inner for name in names_in(value)]
+    return []
+
+
+def where_rows_are(body: Any, pointer: str = "", depth: int = 3) -> tuple[str, list[dict[str, Any]]] | None:
+    """The first list of objects in a body, and the JSON Pointer to it."""
+    if isinstance(body, list) and body and all(isinstance(each, dict) for each in body):
+        return pointer, body
+    if isinstance(body, dict) and depth:
+        for name, value in body.items():
+            found = where_rows_are(value, f"{pointer}/{name}", depth - 1)
+            if found is not None:
+                return found
+    return None
+
+
+def described(body: Any) -> dict[str, Any] | None:
+    """A JSON Schema from an answer that describes a table: one as it stands, or columns with names and types."""
+    if isinstance(body, dict) and isinstance(body.get("properties"), dict) and body["properties"]:
+        return body
+    columns = body if isinstance(body, list) else None
+    if isinstance(body, dict):
+        for value in body.values():
+            if isinstance(value, dict | list) and (inner := described(value)) is not None:
+                return inner
+    if not columns or not all(isinstance(each, dict) and isinstance(each.get("name"), str) for each in columns):
+        return None
+    properties = {each["name"]: _column(each) for each in columns}
+    required = [each["name"] for each in columns if each.get("required") is True]
+    return {"type": "object", "properties": properties, **({"required": required} if required else {})}
+
+
+def _column(column: Mapping[str, Any]) -> dict[str, Any]:
+    from checkpost.contract.mending import mend
+
+    stated = str(column.get("type") or column.get("data_type") or "").lower().partition("(")[0].strip()
+    schema: dict[str, Any] = {"type": stated} if stated else {}
+    if column.get("nullable") is True or column.get("is_nullable") in {True, "YES", "yes"}:
+        schema["nullable"] = True
+    mend({"properties": {"column": schema}}, nullable=False)
+    if column.get("primary_key") or column.get("primaryKey") or column.get("is_primary_key") or column.get("pk"):
+        schema["description"] = "Primary key."
+    if column.get("read_only") is True or column.get("readOnly") is True or column.get("generated") is True:
+        schema["readOnly"] = True
+    return schema
+
+
+def schema_of_rows(rows: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+    """A JSON Schema that rows satisfy: the types of their values, and formats that all texts of a field have."""
+    properties: dict[str, Any] = {}
+    for name in dict.fromkeys(name for row in rows for name in row):
+        values = [row.get(name) for row in rows]
+        types = {_type(value) for value in values} - {"null"}
+        types = {"number"} if types == {"integer", "number"} else types
+        schema: dict[str, Any] = {}
+        if len(types) == 1:
+            [only] = types
+            schema["type"] = [only, "null"] if None in values else only
+        texts = [value for value in values if isinstance(value, str)]
+        form = next((form for form, pattern in _FORMATS.items() if texts and all(map(pattern.fullmatch, texts))), "")
+        if form and types == {"string"}:
+            schema["format"] = form
+        properties[name] = schema
+    return {"type": "object", "properties": properties}
+
+
+_FORMATS = {
+    "uuid": re.compile(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}"),
+    "date-time": re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:?\d\d)?"),
+    "date": re.compile(r"\d{4}-\d\d-\d\d"),
+}
+
+
+def _type(value: Any) -> str:
+    if value is None:
+        return "null"
+    if isinstance(value, bool):
+        return "boolean"
+    names = {int: "integer", float: "number", str: "string", list: "array", dict: "object"}
+    return names[type(value)]
