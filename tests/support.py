@@ -13,6 +13,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from checkpost.commands.run import with_answers
 from checkpost.contract.contract import Contract
 from checkpost.contract.reader import read_contract
 from checkpost.demo import seedbank
@@ -65,7 +66,7 @@ def run_against(
     os.environ.update(ENVIRONMENT)
     roles = {role.name: role} if role else {}
     profile = Profile(folder, contract=contract, base_url=base_url, roles=roles)
-    target = aim(profile, read_only, 10.0)
+    target = with_answers(aim(profile, read_only, 10.0), Limits())
     planned = plan(target.model, families, resources, target.no_writes)
     planned = [each for each in planned if each.check.name not in without]
     return asyncio.run(run(target, planned, Limits(timeout=60, rows=most_rows), 1))

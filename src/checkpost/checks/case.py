@@ -16,6 +16,7 @@ from checkpost.contract.errors import Place
 from checkpost.contract.node import Node
 from checkpost.findings import Basis, Differing, Finding, Severity, operation_name
 from checkpost.model.field import MISSING, Field
+from checkpost.model.media import is_form, request_media_type
 from checkpost.model.relation import Relation
 from checkpost.model.resource import Purpose, Resource
 from checkpost.oracle.same import same
@@ -177,7 +178,12 @@ class Case:
                 chosen[each.name] = value
         if self.state.recipe.startswith("copy"):
             chosen = self._copied(chosen)
-        return chosen
+        return {name: value for name, value in chosen.items() if self.sayable(purpose, value)}
+
+    def sayable(self, purpose: Purpose, value: Any) -> bool:
+        """Whether a body for a purpose can hold a value: a form has no null, and an empty text may stand for it."""
+        operation = self.resource.operations.get(purpose)
+        return operation is None or value not in (None, "") or not is_form(request_media_type(operation))
 
     async def replacement(self, key: Key, full: bool = True) -> dict[str, Any]:
         """A valid body for a replace of the row with this key; a key that it carries is the row's own."""

@@ -45,7 +45,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
         if exchange.answer.status in {401, 403}:
             case.state.may_not_create = f"the role {case.world.role.name} may not create ({exchange.answer.status})"
             raise Skipped(case.state.may_not_create)
-        if exchange.answer.refused:
+        if exchange.answer.refused and not case.resource.guessed:
             yield case.finding(
                 "warning",
                 "contract",
@@ -219,7 +219,8 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
         field.name: [
             variant
             for variant in variants(field, case.values)
-            if variant.value is None or not field.unique or case.reserve(field, variant.value)
+            if (variant.value is None or not field.unique or case.reserve(field, variant.value))
+            and case.sayable("create", variant.value)
         ]
         for field in case.resource.writable("create")
         if field.name not in case.resource.values and not _fixed(case, field)
@@ -239,7 +240,7 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
             for (name, variant), (single, refusal) in zip(plan.items(), alone, strict=True):
                 if single is not None:
                     rows.append(({name: variant}, single))
-                elif refusal.answer.refused:
+                elif refusal.answer.refused and not case.resource.guessed:
                     yield _valid_refused(case, name, variant, refusal)
     listing = await case.listing() if case.has("list") and not case.has("read") else None
     for plan, own in rows:
@@ -314,7 +315,7 @@ async def awkward_keys(case: Case) -> AsyncIterator[Finding]:
                 evidence=[exchange, read],
             )
             return
-    if refused:
+    if refused and not case.resource.guessed:
         sign, exchange = refused[0]
         yield case.finding(
             "warning",

@@ -17,7 +17,7 @@ from checkpost.model.field import Field
 from checkpost.model.query import PATTERNS, Compare, Condition, Either, Every, Not, Operator, Query, in_words
 from checkpost.model.resource import Resource
 from checkpost.model.spelling import Filtering, Inexpressible
-from checkpost.oracle.columns import Snapshot
+from checkpost.oracle.columns import Snapshot, number
 from checkpost.oracle.filter import Reading, Verdict, evaluate, judge
 from checkpost.values.operands import conditions
 from checkpost.wire.listing import Asked
@@ -419,7 +419,7 @@ async def filters_together(case: Case) -> AsyncIterator[Finding]:
     known = [operator for operator in filtering.operators(one.field) if (one.field, operator) not in wrong]
     ranges = [operator for operator in ("gt", "lt") if operator in known]
     if len(ranges) == 2 and snapshot.fields[one.field].kind == "number":
-        values = sorted({value for row in snapshot.rows if (value := row.get(one.field)) is not None}, key=float)
+        values = sorted({value for row in snapshot.rows if (value := number(row.get(one.field))) is not None})
         if len(values) > 2:
             bounds = Compare(one.field, "gt", values[0]), Compare(one.field, "lt", values[-1])
             asked.append(("and", Every(bounds)))

@@ -15,7 +15,15 @@ from checkpost.engine.target import Target, check_names
 from checkpost.model.correction import Correction
 from checkpost.model.infer import infer
 from checkpost.model.resource import Resource
-from checkpost.model.unfolding import fold_of, learned, listing_operation, rows_by_name, schema_operations, unfolded
+from checkpost.model.unfolding import (
+    GUESSED,
+    fold_of,
+    learned,
+    listing_operation,
+    rows_by_name,
+    schema_operations,
+    unfolded,
+)
 from checkpost.wire.client import Client
 from checkpost.wire.exchange import Request
 from checkpost.wire.session import Limits, Session
@@ -231,7 +239,7 @@ def schema_of_rows(rows: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
         if form and types == {"string"}:
             schema["format"] = form
         properties[name] = schema
-    return {"type": "object", "properties": properties}
+    return {"type": "object", "properties": properties, GUESSED: True}
 
 
 _FORMATS = {

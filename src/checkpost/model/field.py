@@ -13,6 +13,10 @@ Certainty = Literal["stated", "likely", "guess"]
 MISSING: Any = type("Missing", (), {"__repr__": lambda self: "MISSING"})()
 
 
+#: Formats of texts that hold numbers.
+_NUMBERS = frozenset({"decimal", "numeric", "number", "int64", "int32", "bigint", "float", "double", "money"})
+
+
 @dataclass(frozen=True)
 class Reason:
     text: str
@@ -59,6 +63,8 @@ class Field:
             return "number"
         if self.type == "boolean":
             return "boolean"
+        if self.type == "string" and self.format in _NUMBERS:
+            return "number"
         if self.type == "string":
             return self.format if self.format in {"date", "date-time", "uuid"} else "text"
         return ""

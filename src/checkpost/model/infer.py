@@ -46,7 +46,7 @@ from checkpost.model.relations import relations_of
 from checkpost.model.resource import Constants, Doubt, Envelope, Key, Model, Purpose, Resource
 from checkpost.model.shape import shape_of
 from checkpost.model.subcollections import subcollections_of
-from checkpost.model.unfolding import fold_of
+from checkpost.model.unfolding import GUESSED, fold_of
 
 #: Headers that requests get elsewhere, whatever the contract says of them.
 _OWN_HEADERS = {"authorization", "accept", "contenttype", "ifmatch", "ifnonematch", "idempotencykey", "xidempotencykey"}
@@ -271,6 +271,7 @@ def _resource(
         addresses=addresses,
         listed=frozenset(purpose for purpose in _WRITES if purpose in operations and takes_list(operations[purpose])),
         in_body=in_body,
+        guessed=known is not None and GUESSED in shape_of(known).keywords,
     )
 
 

@@ -17,6 +17,10 @@ PARAMETER = re.compile(r"\{([^}/]+)\}")
 _SUFFIX = re.compile(r"(?:/(?:[^/{}]+/)?\{[^}/]+\})+|\([^(){}]*\{[^}]+\}[^()]*\)")
 
 
+#: What the last word of a list's path may say of its rows, where the one before names them.
+_ROWS = frozenset({"rows", "records", "items", "entries", "documents", "data"})
+
+
 @dataclass(frozen=True)
 class Family:
     """A collection's path and the path of one item in it; either may be missing. ``acts`` are operations at paths of
@@ -124,6 +128,8 @@ def nested_families(paths: Iterable[str], known: Iterable[Family]) -> list[Famil
 
 def _last_word(path: str) -> str:
     words = [part for part in path.split("/") if part and "{" not in part]
+    if len(words) > 1 and words[-1].lower() in _ROWS:
+        words.pop()  # /tables/species/rows are those of the species
     return words[-1] if words else path
 
 

@@ -121,6 +121,8 @@ class Resource:
     in_body: frozenset[str] = frozenset()
     #: The resource under whose rows its paths stand, where they stand nowhere else.
     under: str = ""
+    #: Whether its fields are only what some rows have shown: nothing says which values they take.
+    guessed: bool = False
 
     @property
     def by_filter(self) -> bool:

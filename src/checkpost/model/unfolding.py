@@ -12,6 +12,8 @@ from checkpost.contract.pointer import escape
 from checkpost.model.paths import normal, singular
 from checkpost.model.shape import shape_of
 
+#: Marks the schema of rows that is only what some of them have shown.
+GUESSED = "x-guessed"
 _NAMES = frozenset(
     normal(word + ending)
     for word in ("table", "resource", "entity", "collection", "object", "model", "dataset", "view", "relation", "type")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -18,6 +19,7 @@ Mask = NDArray[np.bool_]
 Row = Mapping[str, Any]
 _TEXT = np.dtypes.StringDType()
 _DAY = 86_400_000_000
+_WHOLE = re.compile(r"-?\d{1,18}", re.ASCII)
 
 
 def without_accents(text: str) -> str:
@@ -110,6 +112,8 @@ def number(value: Any) -> int | float | None:
         return None
     if isinstance(value, int | float):
         return value
+    if isinstance(value, str) and _WHOLE.fullmatch(value):
+        return int(value)
     try:
         return float(value)
     except (TypeError, ValueError):

@@ -10,7 +10,7 @@ import numpy as np
 
 from checkpost.model.field import Field
 from checkpost.model.query import PATTERNS, Compare, Operator
-from checkpost.oracle.columns import Snapshot, is_plain
+from checkpost.oracle.columns import Snapshot, is_plain, number
 
 _RANGES: frozenset[Operator] = frozenset({"lt", "le", "gt", "ge", "from", "to"})
 #: Identifiers of version 4 that no table holds, and one for a table that holds them all the same.
@@ -42,7 +42,7 @@ def _known(field: Field, snapshot: Snapshot) -> list[Any]:
         if not odd and _usable(row.get(field.name))
     }
     if field.kind == "number":
-        return sorted(values, key=float)
+        return sorted({read for value in values if (read := number(value)) is not None})
     return sorted(values, key=str)
 
 

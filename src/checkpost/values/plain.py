@@ -173,7 +173,8 @@ def formatted(name: str, mark: str, number: int, random: Random) -> str | None:
         "ipv4": ".".join(map(str, octets)),
         "ipv6": f"2001:db8::{number:x}",
         "byte": "Y2hlY2s=",
-        "decimal": f"{number % 900 + 1}.25",
+        **dict.fromkeys(("decimal", "numeric", "number", "money", "float", "double"), f"{number % 900 + 1}.25"),
+        **dict.fromkeys(("int64", "int32", "bigint"), str(number % 30000 + 1)),
         "json": "{}",
     }
     return made.get(name)
