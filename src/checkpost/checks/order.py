@@ -18,6 +18,7 @@ from checkpost.checks import (
     links,
     observe,
     page,
+    protocol,
     read,
     relate,
     replace,
@@ -32,7 +33,7 @@ from checkpost.checks.registry import CHECKS, Check
 
 #: The families in an engineer's order, and before them the checks that the others build on.
 _MODULES = (
-    *(read, create, delete, access, update, replace, page, filter, sort, large, select, aggregate, errors),
+    *(read, create, delete, access, update, replace, page, filter, sort, large, select, aggregate, errors, protocol),
     *(bulk, concurrency, sublist, expand, links, relate, both_sides, roles, role_writes, observe, hold),
 )
 _GATES = ("read.list", "create.stored", "delete.gone")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 from collections.abc import AsyncIterator
 from urllib.parse import quote
 
@@ -230,11 +231,13 @@ async def reading_changes_nothing(case: Case) -> AsyncIterator[Finding]:
     _, before = await case.row_now(own.key)
     operation = case.operation("read")
     declared = {each.name for each in operation.parameters if each.location == "query"}
-    requests = [Request("HEAD", case.client.url(operation, own.key), case.world.role.name)]
+    address = case.client.url(operation, own.key, purpose="read")
+    requests = [Request("HEAD", address, case.world.role.name)]
     for each in case.resource.writable("update" if case.has("update") else "create"):
         value = await case.value(each, unlike=before.get(each.name))
-        if isinstance(value, str | int | float) and each.name not in declared and each.name in before:
-            url = f"{case.client.url(operation, own.key)}?{quote(each.name)}={quote(str(value))}"
+        plain = isinstance(value, str | int | float) and each.name not in declared and each.name in before
+        if plain and operation.method == "GET":
+            url = f"{address}{'&' if '?' in address else '?'}{quote(each.name)}={quote(str(value))}"
             requests.append(Request("GET", url, case.world.role.name))
     sent = await asyncio.gather(*(case.world.session.send(each, case.check.name) for each in requests))
     case.requests += len(sent)
@@ -256,7 +259,7 @@ async def reading_changes_nothing(case: Case) -> AsyncIterator[Finding]:
 
 def _about(sent: list[Exchange], name: str) -> list[Exchange]:
     """The exchange whose query names a field, else the first."""
-    named = [exchange for exchange in sent if f"?{quote(name)}=" in exchange.request.url]
+    named = [exchange for exchange in sent if re.search(rf"[?&]{re.escape(quote(name))}=", exchange.request.url)]
     return (named or sent)[:1]
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from checkpost.contract.pointer import tokens
 from checkpost.profile.credentials import Credential, Role
@@ -55,7 +55,8 @@ def curl(request: Request, role: Role | None, url: str | None = None, show_heade
     return " ".join([*words, "--data-binary", shlex.quote(text)])
 
 
-_PLACE = "CHECKPOST-KEY"
+#: What stands for a key in an address, a text or a number, since a text may be quoted there.
+_PLACE, _NUMBER = "CHECKPOST-KEY", 7_070_707_070_707
 
 
 def script(evidence: Sequence[Exchange], roles: Mapping[str, Role], client: Client) -> str:
@@ -83,10 +84,14 @@ def _own_addresses(client: Client, created: Exchange) -> dict[str, str]:
     row = client.row_in(created.answer)
     key = client.key_of(row) if row else None
     words: dict[str, str] = {}
-    for operation in client.resource.operations.values():
-        if key is not None and "{" in operation.path:
-            before, _, after = client.url(operation, (_PLACE,)).partition(_PLACE)
-            words[client.url(operation, key)] = shlex.quote(before) + '"$KEY"' + (shlex.quote(after) if after else "")
+    for purpose, operation in client.resource.operations.items():
+        if key is None or len(key) != 1 or not ("{" in operation.path or purpose in client.resource.addresses):
+            continue
+        place: Any = _NUMBER if isinstance(key[0], int) else _PLACE
+        before, _, after = client.url(operation, (place,), purpose=purpose).partition(str(place))
+        words[client.url(operation, key, purpose=purpose)] = (
+            shlex.quote(before) + '"$KEY"' + (shlex.quote(after) if after else "")
+        )
     return words
 
 
