@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import gzip
 import json
+import zlib
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from starlette.requests import Request
 from starlette.responses import Response
 
 
@@ -42,3 +45,17 @@ def json_answer(
 ) -> Response:
     text = json.dumps(body, ensure_ascii=False)
     return Response(text.encode("utf-8", "surrogatepass"), status, dict(headers or {}), media_type)
+
+
+def compressed(request: Request, answer: Response) -> Response:
+    """An answer to a read in the one encoding that is asked for; of several, as it is."""
+    asked = request.headers.get("accept-encoding", "").strip().lower()
+    if request.method != "GET" or not answer.body:
+        return answer
+    answer.headers.setdefault("Vary", "Accept-Encoding")
+    if asked in {"gzip", "deflate"} and "content-encoding" not in answer.headers:
+        body = bytes(answer.body)
+        answer.body = gzip.compress(body) if asked == "gzip" else zlib.compress(body)
+        answer.headers["Content-Encoding"] = asked
+        answer.headers["Content-Length"] = str(len(answer.body))
+    return answer

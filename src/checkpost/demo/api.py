@@ -11,7 +11,7 @@ from starlette.requests import Request
 from starlette.responses import Response
 from starlette.routing import Route
 
-from checkpost.demo.answers import Refusal, json_answer
+from checkpost.demo.answers import Refusal, compressed, json_answer
 from checkpost.demo.bulk import BulkRows
 from checkpost.demo.bulkpaths import BULK_PATHS
 from checkpost.demo.core import BASE, Caller, Key
@@ -73,9 +73,11 @@ class TableApi(BulkRows):
         async def answer(request: Request) -> Response:
             method = methods.get("GET" if request.method == "HEAD" else request.method)
             try:
+                if request.method == "OPTIONS":
+                    return self.options(request, list(methods))
                 if method is None:
                     return await self.other_method(request, list(methods))
-                return self.finished(request, await method(request))
+                return compressed(request, self.finished(request, await method(request)))
             except Refusal as refusal:
                 return self.finished(request, self.problem(refusal))
 

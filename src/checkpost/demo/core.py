@@ -424,6 +424,11 @@ class Core:
         self.remove(key)
         return Response(status_code=204)
 
+    def options(self, request: Request, allowed: Sequence[str]) -> Response:
+        """What can be done here (RFC 9110, 9.3.7)."""
+        named = [*allowed, *(["HEAD"] if "GET" in allowed else []), "OPTIONS"]
+        return Response(status_code=204, headers={"Allow": ", ".join(named)})
+
     async def other_method(self, request: Request, allowed: Sequence[str]) -> Response:
         refusal = Refusal(405, "Method not allowed", f"{request.method} is not offered here.")
         answer = self.problem(refusal)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Sequence
 from typing import Any
 
 from starlette.requests import Request
@@ -118,3 +119,33 @@ class MethodSucceeds(TableApi):
 class MethodCrashes(TableApi):
     async def other_method(self, request: Request, allowed: Any) -> Response:
         raise Refusal(500, "Internal error", "Something went wrong.")
+
+
+@defect("head-differs", "tags", "HEAD", "shape", "HEAD says that there is nothing where GET finds rows.")
+class HeadDiffers(TableApi):
+    async def on_list(self, request: Request) -> Response:
+        if request.method == "HEAD":
+            return Response(status_code=204)
+        return await super().on_list(request)
+
+
+@defect("options-lack-methods", "vaults", "OPTIONS", "shape", "OPTIONS does not name POST.")
+class OptionsLackMethods(TableApi):
+    def options(self, request: Request, allowed: Sequence[str]) -> Response:
+        return super().options(request, [each for each in allowed if each != "POST"])
+
+
+@defect("gzip-in-name-only", "species", "GET", "shape", "The list is called gzip and is not.")
+class GzipInNameOnly(TableApi):
+    def finished(self, request: Request, answer: Response) -> Response:
+        if request.headers.get("accept-encoding") == "gzip" and request.url.path.endswith("/species"):
+            answer.headers["Content-Encoding"] = "gzip"
+        return super().finished(request, answer)
+
+
+@defect("another-charset", "collectors", "GET", "shape", "JSON is called ISO-8859-1.")
+class AnotherCharset(TableApi):
+    def finished(self, request: Request, answer: Response) -> Response:
+        if answer.headers.get("content-type") == "application/json":
+            answer.headers["Content-Type"] = "application/json; charset=iso-8859-1"
+        return super().finished(request, answer)

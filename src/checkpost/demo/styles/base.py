@@ -198,7 +198,8 @@ async def _read(scope: MutableMapping[str, Any], receive: Any) -> Call:
 async def _called(app: Any, call: Call, path: str) -> Reply:
     """An answer of the application inside, without a connection."""
     sent: Json = {"headers": [], "status": 500, "body": b""}
-    headers = {name: value for name, value in call.headers.items() if name not in {"content-length"}}
+    left_out = {"content-length", "accept-encoding"}  # what is inside is read here
+    headers = {name: value for name, value in call.headers.items() if name not in left_out}
     scope = {
         "type": "http",
         "asgi": {"version": "3.0"},

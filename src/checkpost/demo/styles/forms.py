@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import email
 import email.policy
+import json
 from dataclasses import replace
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
+from xml.etree.ElementTree import Element, SubElement, tostring
 
 from checkpost.demo.styles.base import (
     TABLE_AT,
@@ -23,12 +25,13 @@ from checkpost.demo.styles.base import (
 from checkpost.demo.tables import Column, Table
 
 _FORMS = ["application/x-www-form-urlencoded", "multipart/form-data"]
+_XML = "application/xml"
 _LEFT_OUT = {"links", "$comment"}
 
 
 class Forms(Style):
     name = "forms"
-    says = "creates by form, numbers with decimals as texts, one row in a list; the description is OpenAPI 2.0"
+    says = "creates by form, decimals as texts, one row in a list, lists also as XML; described in OpenAPI 2.0"
     spelling = "suffix"
 
     def described(self, document: Json) -> Json:
@@ -93,6 +96,7 @@ class Forms(Style):
             if headers:
                 answers[status]["headers"] = headers
         kinds = {kind for answer in operation["responses"].values() for kind in answer.get("content", {})}
+        kinds |= {_XML} if method == "get" and not one and table is not None else set()
         return {
             **found,
             "produces": sorted(kinds) or ["application/json"],
@@ -117,9 +121,20 @@ class Forms(Style):
         if not reply.ok or not isinstance(body, dict | list):
             return reply
         if isinstance(body, list):
-            return reply.with_json([_spelled(table, row) for row in body])
+            rows = [_spelled(table, row) for row in body]
+            return _as_xml(table, reply, rows) if call.headers.get("accept") == _XML else reply.with_json(rows)
         row = _spelled(table, body)
         return reply.with_json([row] if call.method == "GET" else row)
+
+
+def _as_xml(table: Table, reply: Reply, rows: list[Json]) -> Reply:
+    root = Element("rows")
+    for row in rows:
+        element = SubElement(root, "row")
+        for name, value in row.items():
+            child = SubElement(element, name)
+            child.text = "" if value is None else json.dumps(value) if isinstance(value, bool) else str(value)
+    return replace(reply, headers={**reply.headers, "content-type": _XML}, body=tostring(root))
 
 
 def _text(schema: Json) -> Json:
