@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import itertools
+import re
+import uuid
 from collections.abc import AsyncIterator, Iterable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
@@ -27,6 +29,19 @@ from checkpost.wire.exchange import Exchange
 from checkpost.wire.journal import Entry, Journal
 from checkpost.wire.listing import Key, Listing, Row
 from checkpost.wire.strays import match
+
+
+def _like_those(used: Sequence[Any]) -> str:
+    """A key that no row has, made like those that rows have: numbers or UUIDs that are written as texts."""
+    texts = [each for each in used if isinstance(each, str)]
+    if not texts or len(texts) < len(used):
+        return ""
+    if all(re.fullmatch(r"[0-9]{1,15}", text) for text in texts):
+        return str(max(_FAR_KEY, max(map(int, texts)) + 1_000_000))
+    if all(re.fullmatch(r"[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}", text, re.I) for text in texts):
+        return str(uuid.uuid4())
+    return ""
+
 
 _MOST_PARENTS = 50
 #: Where integer keys are taken for unused: far up in what 32 bits hold.
@@ -437,10 +452,10 @@ class Case:
                 most = each.keywords.get("maximum")
                 parts.append(value if most is None else min(value, int(most) - self.values.number()))
             else:
-                value = self.values.plain(each) if each is not None else MISSING
-                if not isinstance(value, str | int) or value in used:
+                made: Any = _like_those(used) or (self.values.plain(each) if each is not None else MISSING)
+                if not isinstance(made, str | int) or made in used:
                     raise Skipped("no key that is certainly absent could be made")
-                parts.append(value)
+                parts.append(made)
         if tuple(parts) in keys:
             raise Skipped("no key that is certainly absent could be made")
         return tuple(parts)

@@ -142,7 +142,7 @@ def _address(act: _Act) -> Address | None:
     media = record_media(act.operation)
     stated = shape_of(media.schema) if media else None
     if not body and stated is not None:
-        body = tuple(name for name in stated.properties if name in stated.required and _ends_like_key(name))
+        body = tuple(name for name in stated.properties if name in stated.required and _endslike_key(name))
     return Address((), body)
 
 
@@ -151,27 +151,28 @@ def _required_parameters(operation: Operation) -> tuple[str, ...]:
     return tuple(
         each.name
         for each in operation.parameters
-        if each.location == "query" and each.required and _ends_like_key(each.name)
+        if each.location == "query" and each.required and _endslike_key(each.name)
     )
 
 
-def _ends_like_key(name: str) -> bool:
+def _endslike_key(name: str) -> bool:
     return normal(name).endswith(_KEYS)
 
 
 def _key_parameters(operation: Operation, noun: str = "") -> Iterator[str]:
     for each in operation.parameters:
-        if each.location == "query" and _like_key(each.name, noun):
+        if each.location == "query" and like_key(each.name, noun):
             yield each.name
 
 
 def _key_members(operation: Operation, noun: str = "") -> Iterator[str]:
     media = record_media(operation)
     for name in shape_of(media.schema).properties if media else ():
-        if _like_key(name, noun):
+        if like_key(name, noun):
             yield name
 
 
-def _like_key(name: str, noun: str) -> bool:
+def like_key(name: str, noun: str) -> bool:
+    """Whether a parameter's or member's name is that of the key of what a noun stands for."""
     stem = normal(singular(noun)) if noun else ""
     return normal(name) in {*_KEYS, *(stem + key for key in _KEYS if stem), *((stem,) if stem else ())}

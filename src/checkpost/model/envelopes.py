@@ -140,8 +140,9 @@ def has_links(operation: Operation | None) -> bool:
     return any(header.name.lower() == "link" for response in answers for header in response.headers)
 
 
-def row_pointer(schema: Node | None, names: frozenset[str]) -> str | None:
-    """Where one row with fields of these names stands in a body; None where there is none.
+def row_pointer(schema: Node | None, names: frozenset[str], in_lists: bool = False) -> str | None:
+    """Where one row with fields of these names stands in a body; None where there is none. ``in_lists`` takes a list
+    of rows for one too.
 
     A place counts if at least half of its members, and two or all of the names, agree.
     """
@@ -150,10 +151,13 @@ def row_pointer(schema: Node | None, names: frozenset[str]) -> str | None:
         return "" if shape.properties else None
     best: tuple[float, int, str] | None = None
     for pointer, member in [("", shape), *((pointer, member) for pointer, _, member in _members(shape))]:
-        common = len(names & set(member.properties))
+        members = set(member.properties)
+        if in_lists and not members and member.is_array:
+            members = set(shape_of(member.item).properties)
+        common = len(names & members)
         if not common or common < min(2, len(names)):
             continue
-        score = common / max(1, min(len(names), len(member.properties)))
+        score = common / max(1, min(len(names), len(members)))
         candidate = (-score, pointer.count("/"), pointer)
         if score >= 0.5 and (best is None or candidate < best):
             best = candidate

@@ -10,10 +10,9 @@ from typing import TYPE_CHECKING
 from checkpost.contract.contract import Operation
 from checkpost.model.field import Reason
 from checkpost.model.paths import normal
-from checkpost.model.shape import shape_of
+from checkpost.model.shape import NOTHING, Shape, shape_of
 
 if TYPE_CHECKING:
-    from checkpost.contract.node import Node
     from checkpost.model.resource import Purpose
 
 _VERSIONS = (
@@ -56,8 +55,8 @@ class Guards:
     reason: Reason = field(default=_NOTHING)
 
 
-def guards_of(operations: Mapping[Purpose, Operation], bodies: Mapping[str, Node | None]) -> Guards:
-    """What the contract documents; ``bodies`` holds the unwrapped schemas of the writes."""
+def guards_of(operations: Mapping[Purpose, Operation], bodies: Mapping[str, Shape]) -> Guards:
+    """What the contract documents; ``bodies`` holds the shapes of the writes' records."""
     tagged: list[Purpose] = []
     matching: list[Purpose] = []
     needed: list[Purpose] = []
@@ -100,10 +99,10 @@ def guards_of(operations: Mapping[Purpose, Operation], bodies: Mapping[str, Node
     )
 
 
-def _version(bodies: Mapping[str, Node | None]) -> tuple[str, bool]:
+def _version(bodies: Mapping[str, Shape]) -> tuple[str, bool]:
     """The member of the update's body that says which version is changed, and whether it has to be there."""
     for purpose in ("update", "replace"):
-        shape = shape_of(bodies.get(purpose))
+        shape = bodies.get(purpose, NOTHING)
         for name, node in shape.properties.items():
             words = shape_of(node).keywords
             said = str(words.get("description", ""))

@@ -8,7 +8,7 @@ from typing import Any, cast
 
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.node import Node
-from checkpost.model.actions import action_families
+from checkpost.model.actions import action_families, like_key
 from checkpost.model.address import Address, addresses_by_filter
 from checkpost.model.bulk import bulk_of
 from checkpost.model.correction import Correction
@@ -50,6 +50,10 @@ from checkpost.model.unfolding import GUESSED, fold_of
 
 #: Headers that requests get elsewhere, whatever the contract says of them.
 _OWN_HEADERS = {"authorization", "accept", "contenttype", "ifmatch", "ifnonematch", "idempotencykey", "xidempotencykey"}
+#: Parts of a path behind which functions stand.
+_CALLS = frozenset(
+    {"rpc", "function", "functions", "procedure", "procedures", "call", "calls", "exec", "execute", "invoke", "fn"}
+)
 _NONE = Correction()
 _WRITES: tuple[Purpose, ...] = ("create", "replace", "update")
 _WHOLE: tuple[Purpose, ...] = ("list", "create")
@@ -144,6 +148,8 @@ def _why_other(operation: Operation, corrections: Mapping[str, Correction], lack
         each.skip and operation.path.strip("/").split("/")[0] == name.strip("/") for name, each in corrections.items()
     ):
         return "the profile skips this resource"
+    if _CALLS & {part.lower() for part in operation.path.split("/")}:
+        return "it calls a function"
     if path_parameters(operation.path) and "}/" in operation.path:
         return "it is nested under another resource"
     return "it is not list, create, read, replace, update or delete of a resource"
@@ -173,6 +179,11 @@ def _resource(
     constants = {purpose: _constants(operation, parameters) for purpose, operation in operations.items()}
     addresses = {cast(Purpose, purpose): each for purpose, each in family.addresses.items()}
     lacking = {purpose: set(each.lacking) - _own(addresses.get(purpose)) for purpose, each in constants.items()}
+    if family.item is None:
+        # what may take the key: whether it does is told further down
+        lacking = {
+            purpose: {each for each in names if not like_key(each, family.name)} for purpose, names in lacking.items()
+        }
     operations = {purpose: each for purpose, each in operations.items() if not lacking[purpose]}
     listing, in_body = asked_by_body(operations.get("list"))
     listed = answer_schema(listing)
@@ -195,7 +206,7 @@ def _resource(
     if not names:
         bodies = [body_schema(operations.get(each)) for each in _WRITES]
         names = next((found for body in bodies if (found := frozenset(shape_of(body).properties))), frozenset())
-    row_at = correction.row if correction.row is not None else row_pointer(read_schema, names)
+    row_at = correction.row if correction.row is not None else row_pointer(read_schema, names, in_lists=True)
     if row_at is not None and "read" in operations:
         deep = inside(read_schema, row_at)
         if len(shape_of(deep).properties) >= len(shape_of(row_schema).properties):
@@ -213,13 +224,14 @@ def _resource(
     shapes = {name: layout.shape(shape_of(node)) for name, node in {"row": row_schema, **inner}.items()}
     fields = fields_of(shapes, correction.unique, correction.read_only)
     named_by = max(((*each.query, *each.body) for each in family.addresses.values()), key=len, default=())
-    key = infer_key(family.name, family.item, fields, correction.key, layout.key, named_by)
+    own_item = family.item.removeprefix(family.collection or "") if family.under and family.item else family.item
+    key = infer_key(family.name, own_item, fields, correction.key, layout.key, named_by)
     if key is None and keyed is not None:
         fields, key = _keyed_by_name(family, fields)
     if key is not None and len(key.fields) == 1:
         fields = tuple(replace(each, unique=True) if each.name == key.fields[0] else each for each in fields)
     next_at = correction.next or next_pointer(listed)
-    guards = guards_of(operations, inner)
+    guards = guards_of(operations, {purpose: shapes[purpose] for purpose in inner})
     if guards.version:
         # it says which row is meant, and sets nothing
         fields = tuple(

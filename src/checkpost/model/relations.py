@@ -26,7 +26,7 @@ def relations_of(resource: Resource, others: Mapping[str, Resource], stated: Map
     for field in resource.fields:
         relation = _stated(field, others, stated) or _typed(resource, field, others) or _described(field, others)
         if relation is None and not (resource.key and resource.key.fields == (field.name,)):
-            relation = _named(field, others)
+            relation = _named(field, others) or _same_key(resource, field, others)
         if relation is not None:
             found.append(relation)
     return found
@@ -83,3 +83,24 @@ def _named(field: Field, others: Mapping[str, Resource]) -> Relation | None:
                 why = f"its name is that of {resource.name} and a key, and the types agree"
                 return _target(resource, field, Reason(why, "likely"))
     return None
+
+
+#: Names of keys that many tables have.
+_COMMON = frozenset({"id", "key", "code", "uuid", "guid", "name", "pk", "number", "no", "rowid", "title", "slug"})
+
+
+def _same_key(own: Resource, field: Field, others: Mapping[str, Resource]) -> Relation | None:
+    """The one other resource whose key has a field's name, where that is no name of keys in general."""
+    name = normal(field.name)
+    found = [
+        other
+        for other in others.values()
+        if other.name != own.name and other.key is not None and tuple(map(normal, other.key.fields)) == (name,)
+    ]
+    alone = own.key is not None and own.key.fields == (field.name,)
+    if name in _COMMON or len(found) != 1 or alone:
+        return None
+    target = found[0].field(found[0].key.fields[0]) if found[0].key else None
+    if target is None or not target.types & field.types:
+        return None
+    return _target(found[0], field, Reason(f"it has the name of the key of {found[0].name}", "guess"))

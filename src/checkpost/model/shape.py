@@ -30,6 +30,10 @@ class Shape:
         return "array" in self.types or self.item is not None
 
 
+#: The shape of what nothing is said of.
+NOTHING = Shape({}, frozenset(), False, {}, frozenset(), None)
+
+
 class _Merger:
     def __init__(self) -> None:
         self.keywords: dict[str, Any] = {}
@@ -104,7 +108,7 @@ def _merged(node: Node, depth: int = 0) -> _Merger:
 def shape_of(node: Node | None) -> Shape:
     """The shape of a schema; an empty one for None."""
     if node is None:
-        return Shape({}, frozenset(), False, {}, frozenset(), None)
+        return NOTHING
     known: Shape | None = node.library.shapes.get((node.location, node.pointer))
     if known is None:
         known = node.library.shapes[node.location, node.pointer] = _shape_of(node)

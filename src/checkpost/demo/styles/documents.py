@@ -74,15 +74,21 @@ class Documents(Style):
                 return _errors(await inner(replace(call, headers={**call.headers, "content-type": "text/plain"})))
             body = _record(table, columns, call)
             if isinstance(body, Reply):
-                tried = await inner(
-                    replace(call, body=b"", headers={**call.headers, "content-type": "application/json"})
-                )
-                return _errors(tried) if tried.status in {401, 403, 404} else body
+                # what is no document is the application's to refuse, as far as it can
+                plain = {**call.headers, "content-type": "application/json"}
+                tried = await inner(replace(call, body=b"" if call.json is not None else call.body, headers=plain))
+                return body if tried.status in {400, 422} else _errors(tried)
             call = call.with_json(body)
         reply = await inner(call)
-        if not reply.ok or not reply.body:
+        if not reply.ok or not isinstance(reply.json, dict):
             return _errors(reply)
-        return _document(table, reply)
+        answered = _document(table, reply)
+        usual = reply.headers.get("content-type") == "application/json"
+        return (
+            answered
+            if usual
+            else replace(answered, headers={**answered.headers, "content-type": reply.headers["content-type"]})
+        )
 
 
 def _asked(columns: dict[str, Column], name: str, value: str) -> tuple[str, str]:
@@ -232,6 +238,8 @@ def _resource(table: Table, row: Json) -> Json:
             links[_shown(table, column)] = {"data": None if value is None else {"type": kind, "id": str(value)}}
         else:
             found["attributes"][column.name] = value
+    known = {column.name for column in table.visible}
+    found.setdefault("attributes", {}).update({name: each for name, each in row.items() if name not in known})
     return {**found, **({"relationships": links} if links else {})}
 
 

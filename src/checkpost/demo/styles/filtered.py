@@ -81,9 +81,13 @@ class ByFilter(Style):
         if len(call.path) > 1:
             return problem(404, "Not found", "There is nothing here.")
         shown = _ASKED in call.headers.get("prefer", "")
+        if call.method == "OPTIONS":
+            reply = await inner(call)
+            more = ", PATCH, DELETE" if call.table.updatable else ", DELETE"
+            return replace(reply, headers={**reply.headers, "allow": reply.headers.get("allow", "") + more})
         if call.method == "POST":
             reply = await inner(call)
-            if reply.status != 201:
+            if reply.status != 201 or "location" not in reply.headers:
                 return reply
             pairs = zip(call.table.key, key_texts(reply.headers["location"]), strict=True)
             where = "&".join(f"{name}=eq.{text}" for name, text in pairs)
