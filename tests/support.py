@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import os
 import subprocess
 import sys
 import tempfile
 import urllib.request
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -80,10 +81,16 @@ def run_on_stand_in(
     without: Sequence[str] = (),
 ) -> Result:
     """A run against a stand-in as the curator."""
+    with fetched(stand_in) as (folder, contract):
+        return run_against(contract, None, folder, resources, families, role, without=without)
+
+
+@contextlib.contextmanager
+def fetched(stand_in: InProcess) -> Iterator[tuple[Path, str]]:
+    """A folder, and in it the contract of a stand-in."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        contract = fetch(stand_in.address.contract_url.replace(".yaml", ".json"), folder / "seedbank.json")
-        return run_against(contract, None, folder, resources, families, role, without=without)
+        yield folder, fetch(stand_in.address.contract_url.replace(".yaml", ".json"), folder / "seedbank.json")
 
 
 def run_on_example(

@@ -70,6 +70,8 @@ class Case:
     made: list[int] = field(default_factory=list)
     #: The role that is looked at, where that is another one than the run's own.
     actor: str = ""
+    #: What the creates were answered, by the numbers of their journal entries.
+    answered: dict[int, Exchange] = field(default_factory=dict)
 
     @property
     def acting(self) -> Client:
@@ -323,7 +325,7 @@ class Case:
         await asyncio.to_thread(journal.sync)  # on disk first; other requests go on meanwhile
         if "raw" not in request:
             request["record"] = record if body is None else body
-        exchange = await self.send("create", situation, through=through, **request)
+        exchange = self.answered[number] = await self.send("create", situation, through=through, **request)
         if exchange.answer.refused and not self._list_is_readable:
             journal.gone(number)  # nothing could tell more than the refusal does
         if not exchange.answer.ok:

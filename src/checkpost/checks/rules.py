@@ -28,7 +28,8 @@ def broken_by(case: Case, purpose: Purpose, record: Mapping[str, Any]) -> list[B
     found = breaks(case.resource, purpose, record, schema, world.contract, world.validators, case.values)
     if is_form(request_media_type(case.operation(purpose))):
         # a form holds texts alone: it cannot say null, and an empty text may stand for it
-        found = [each for each in found if isinstance(each.value, str | int | float) and each.value != ""]
+        sayable = (str, int, float)
+        found = [e for e in found if e.value is MISSING or (isinstance(e.value, sayable) and e.value != "")]
     if not found:
         raise Skipped("its schema has no rules that can be broken")
     return found

@@ -283,7 +283,9 @@ def _resource(
         addresses=addresses,
         listed=frozenset(purpose for purpose in _WRITES if purpose in operations and takes_list(operations[purpose])),
         in_body=in_body,
+        patched=takes_patch(operations.get("update")),
         guessed=known is not None and GUESSED in shape_of(known).keywords,
+        told=known if known is not None and GUESSED not in shape_of(known).keywords else None,
     )
 
 

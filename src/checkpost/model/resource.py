@@ -17,6 +17,7 @@ from checkpost.model.guards import Guards
 from checkpost.model.layout import PLAIN, Layout
 from checkpost.model.media import record_media
 from checkpost.model.relation import Expanded, Expansion, Relation
+from checkpost.model.shape import shape_of
 from checkpost.model.spelling import Queries
 
 #: What an operation is for, in the life of a row.
@@ -121,8 +122,12 @@ class Resource:
     in_body: frozenset[str] = frozenset()
     #: The resource under whose rows its paths stand, where they stand nowhere else.
     under: str = ""
-    #: Whether its fields are only what some rows have shown: nothing says which values they take.
+    #: Whether its fields are only what some rows have shown, so that nothing says which values they take; and the
+    #: schema of its rows that the API itself gives, where the contract has none.
     guessed: bool = False
+    told: Node | None = field(default=None, repr=False, compare=False)
+    #: Whether its update is a patch of operations (RFC 6902).
+    patched: bool = False
 
     @property
     def by_filter(self) -> bool:
@@ -154,9 +159,16 @@ class Resource:
         return media.schema if media else None
 
     def record_schema(self, purpose: Purpose) -> Node | None:
-        """The schema of a record for this purpose, without its wrapper."""
+        """The schema of a record for this purpose, without its wrapper; where the contract has none, the one that
+        the API itself gives for rows."""
         place = self.envelope.body
-        return inside(self.body_schema(purpose), join(place, self.layout.fields_at) if self.layout.fields_at else place)
+        if purpose == "update" and self.patched:
+            purpose = "create"  # a patch of operations changes what a record holds, by the same rules
+        stated = inside(
+            self.body_schema(purpose), join(place, self.layout.fields_at) if self.layout.fields_at else place
+        )
+        learnt = self.told is not None and purpose != "update" and not shape_of(stated).properties
+        return self.told if learnt else stated
 
 
 @dataclass(frozen=True)
