@@ -2,13 +2,29 @@
 
 from __future__ import annotations
 
+import json
 import tempfile
 import unittest
 from pathlib import Path
+from typing import Any, ClassVar
 
+import jsonschema_rs
+
+from checkpost.contract.parse import parse
+from checkpost.demo.example import write_profile
+from checkpost.demo.server import InProcess
 from checkpost.engine.target import is_loopback, why_no_writes
 from checkpost.errors import CheckPostError
-from checkpost.profile.profile import read_environment, read_profile, require_variables
+from checkpost.model.correction import Correction
+from checkpost.profile.profile import (
+    _QUERY_KEYS,
+    _ROLE_KEYS,
+    Profile,
+    read_environment,
+    read_profile,
+    require_variables,
+)
+from checkpost.profile.starter import SCHEMA
 
 
 class Profiles(unittest.TestCase):
@@ -80,6 +96,43 @@ class Profiles(unittest.TestCase):
         self.assertEqual(why_no_writes("https://api.example.org/v1", False, ("api.example.org",)), "")
         self.assertEqual(why_no_writes("http://localhost:1", False, ()), "")
         self.assertTrue(why_no_writes("http://localhost:1", True, ("localhost",)))
+
+
+class Schema(unittest.TestCase):
+    """The schema that editors complete profiles by says what the code takes, and nothing else."""
+
+    schema: ClassVar[dict[str, Any]] = json.loads(SCHEMA.read_text("utf-8"))
+
+    def valid(self, text: str) -> bool:
+        return jsonschema_rs.Draft202012Validator(self.schema).is_valid(parse("p.yaml", text.encode())[0])
+
+    def test_it_names_the_keys_that_can_be_read(self) -> None:
+        known = {name for name in Profile.__dataclass_fields__ if name not in {"folder", "file"}}
+        self.assertEqual(set(self.schema["properties"]), known)
+        correction = self.schema["$defs"]["correction"]["properties"]
+        self.assertEqual(set(correction), set(Correction.__dataclass_fields__))
+        self.assertEqual(set(self.schema["$defs"]["role"]["oneOf"][2]["properties"]), set(_ROLE_KEYS))
+        for part, keys in _QUERY_KEYS.items():
+            stated = self.schema["$defs"]["queries"]["properties"][part]["oneOf"][1]["properties"]
+            self.assertEqual(set(stated), set(keys), part)
+
+    def test_the_example_is_valid(self) -> None:
+        with InProcess() as stand_in, tempfile.TemporaryDirectory() as name:
+            file = write_profile(Path(name), stand_in.address.base_url, stand_in.address.contract_url)
+            self.assertTrue(self.valid(file.read_text("utf-8")))
+
+    def test_what_the_code_refuses_is_not_valid(self) -> None:
+        self.assertTrue(self.valid("contract: a\nresources: {x: {key: id, rows: /data}}\n"))
+        for text in (
+            "contrakt: a\n",
+            "base_url: ftp://x\n",
+            "roles: {a: {bearer: abc123}}\n",
+            "roles: {a: {baerer: '${A}'}}\n",
+            "resources: {x: {rows: data}}\n",
+            "resources: {x: {keys: id}}\n",
+            "queries: {filter: {form: words}}\n",
+        ):
+            self.assertFalse(self.valid(text), text)
 
 
 if __name__ == "__main__":

@@ -76,15 +76,18 @@ def survey(
         if probe:
             show_learnt(learnt, console)
     if target is not None:
-        from checkpost.profile.starter import starter
+        from checkpost.profile.starter import SCHEMA, starter
 
         if target.exists() and not force:
             raise CheckPostError(f"{target} exists; --force replaces it.")
         try:
             target.write_text(starter(read, model, target.resolve().parent), "utf-8")
+            target.with_name(SCHEMA.name).write_bytes(SCHEMA.read_bytes())
         except OSError as error:
             raise CheckPostError(f"{target}: the profile cannot be written ({error.strerror}).") from None
-        console.print(f"wrote {target}; look through it, then: checkpost run --profile {target}")
+        console.print(
+            f"wrote {target} and {SCHEMA.name}, by which editors complete it; look through it, then: checkpost run --profile {target}"
+        )
 
 
 def _observe(profile: Profile, read_only: bool, resources: tuple[str, ...], file: Path | None) -> None:

@@ -9,6 +9,9 @@ from pathlib import Path
 from checkpost.contract.contract import Contract, SecurityScheme
 from checkpost.model.resource import Model, Resource
 
+#: The JSON Schema of profiles, which editors complete and check them by.
+SCHEMA = Path(__file__).with_name("profile.schema.json")
+
 
 def starter(contract: Contract, model: Model, folder: Path) -> str:
     """The YAML text of a profile for a contract, to be put into ``folder``; ``run`` takes it as it is."""
@@ -19,6 +22,7 @@ def _lines(contract: Contract, model: Model, folder: Path) -> Iterator[str]:
     location = contract.location
     if "://" not in location:
         location = os.path.relpath(location, folder)
+    yield f"# yaml-language-server: $schema={SCHEMA.name}"
     yield "# Where the contract is: a path from this file, or a URL."
     yield f"contract: {_quoted(location)}"
     yield ""
