@@ -15,6 +15,7 @@ FOLDER = Path(__file__).parent
 LONGEST = (
     "test_defects",
     "test_cli",
+    "test_styles",
     "test_shop",
     "test_access",
     "test_foreign",

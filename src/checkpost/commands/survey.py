@@ -86,7 +86,8 @@ def survey(
         except OSError as error:
             raise CheckPostError(f"{target}: the profile cannot be written ({error.strerror}).") from None
         console.print(
-            f"wrote {target} and {SCHEMA.name}, by which editors complete it; look through it, then: checkpost run --profile {target}"
+            f"wrote {target}, and {SCHEMA.name}, by which editors complete it; look through it, then: "
+            f"checkpost run --profile {target}"
         )
 
 
