@@ -290,5 +290,114 @@ class Broken(Folder):
         self.assertEqual(keywords(contract, {"child": {"child": {"n": "x"}}}), {"type"})
 
 
+def described(paths: dict[str, Any], **more: Any) -> str:
+    return json.dumps({"openapi": "3.0.3", "info": {"title": "t", "version": "1"}, "paths": paths, **more})
+
+
+ANSWER = {"get": {"responses": {"200": {"description": ""}}}}
+
+
+class Catalogues(Folder):
+    """Documents that link one description each."""
+
+    def joined(self, catalogue: Any, **documents: str) -> Contract:
+        for name, text in documents.items():
+            self.write(f"{name}.json", text)
+        return read_contract(self.write("catalogue.json", json.dumps(catalogue)))
+
+    def test_every_shape_of_a_catalogue(self) -> None:
+        linkset = {
+            "linkset": [
+                {"anchor": "/", "service-desc": [{"href": "books.json"}]},
+                {"service-desc": [{"href": "loans.json"}]},
+            ]
+        }
+        for catalogue in (
+            linkset,
+            ["books.json", "loans.json"],
+            {
+                "apis": [
+                    {"name": "b", "url": "books.json"},
+                    {"name": "l", "properties": [{"type": "OpenAPI", "url": "loans.json"}]},
+                ]
+            },
+            {"resources": {"books": {"$ref": "books.json"}, "loans": {"$ref": "loans.json"}}},
+        ):
+            with self.subTest(catalogue=catalogue):
+                contract = self.joined(
+                    catalogue, books=described({"/books": ANSWER}), loans=described({"/loans": ANSWER})
+                )
+                self.assertEqual([str(each) for each in contract.operations], ["GET /books", "GET /loans"])
+
+    def test_servers_with_paths_of_their_own_become_one(self) -> None:
+        texts = {
+            name: described({"/": ANSWER}, servers=[{"url": f"http://127.0.0.1:1/api/{name}"}])
+            for name in ("books", "loans")
+        }
+        contract = self.joined(["books.json", "loans.json"], **texts)
+        self.assertEqual([each.url for each in contract.servers], ["http://127.0.0.1:1/api"])
+        self.assertEqual([each.path for each in contract.operations], ["/books/", "/loans/"])
+
+    def test_one_that_is_not_there(self) -> None:
+        with self.assertRaises(ContractError) as caught:
+            self.joined(["books.json", "lost.json"], books=described({"/books": ANSWER}))
+        self.assertIn("lost.json", str(caught.exception))
+
+    def test_versions_may_differ(self) -> None:
+        older = json.dumps({"swagger": "2.0", "info": {"title": "t", "version": "1"}, "paths": {"/loans": ANSWER}})
+        contract = self.joined(["books.json", "loans.json"], books=described({"/books": ANSWER}), loans=older)
+        self.assertEqual(len(contract.operations), 2)
+
+
+class Versions(Folder):
+    def test_a_2_0_contract_validates_by_its_rules(self) -> None:
+        thing = {
+            "type": "object",
+            "required": ["n"],
+            "properties": {
+                "n": {"type": "integer", "maximum": 5, "exclusiveMaximum": True},
+                "t": {"type": "string", "x-nullable": True},
+            },
+        }
+        answer = {"200": {"description": "", "schema": {"$ref": "#/definitions/Thing"}}}
+        body = [{"name": "b", "in": "body", "schema": {"$ref": "#/definitions/Thing"}}]
+        text = {
+            "swagger": "2.0",
+            "info": {"title": "t", "version": "1"},
+            "paths": {"/things": {"post": {"parameters": body, "responses": answer}}},
+            "definitions": {"Thing": thing},
+        }
+        contract = read_contract(self.write("c.json", json.dumps(text)))
+        self.assertEqual(keywords(contract, {"n": 5}), {"exclusiveMaximum"})
+        self.assertEqual(keywords(contract, {"n": 4, "t": None}), set())
+        self.assertEqual(keywords(contract, {"t": "x"}), {"required"})
+        operation = contract.operations[0]
+        assert operation.body is not None
+        self.assertEqual([media.name for media in operation.body.content], ["application/json"])
+
+    def test_form_fields_are_a_record(self) -> None:
+        fields = [{"name": "a", "in": "formData", "type": "integer", "required": True}, {"$ref": "#/parameters/file"}]
+        text = {
+            "swagger": "2.0",
+            "info": {"title": "t", "version": "1"},
+            "parameters": {"file": {"name": "f", "in": "formData", "type": "file"}},
+            "paths": {"/things": {"post": {"parameters": fields, "responses": {"200": {"description": ""}}}}},
+        }
+        body = read_contract(self.write("c.json", json.dumps(text))).operations[0].body
+        assert body is not None and body.content[0].schema is not None
+        self.assertEqual(body.content[0].name, "multipart/form-data")
+        self.assertEqual(set(body.content[0].schema.value["properties"]), {"a", "f"})
+        self.assertEqual(body.content[0].schema.value["required"], ["a"])
+
+    def test_mending_keeps_places_and_names_the_line(self) -> None:
+        text = (
+            "openapi: 3.1.0\ninfo: {title: t, version: '1'}\npaths: {}\ncomponents:\n  schemas:\n    Thing:\n"
+            "      type: object\n      properties:\n        a:\n          type: int\n          required: true\n"
+        )
+        contract = read_contract(self.write("c.yaml", text))
+        found = {flaw.kind: contract.line(flaw.place) for flaw in contract.flaws}
+        self.assertEqual(found, {"required-on-property": 9, "unknown-type": 10})
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -1,0 +1,210 @@
+"""What an API is asked before a run where its contract leaves it open, and which of a contract's servers is meant."""
+
+from __future__ import annotations
+
+import json
+import os
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from checkpost.demo.server import InProcess
+from checkpost.engine.learn import described, names_in, schema_of_rows, where_rows_are
+from checkpost.model.address import Address
+from checkpost.model.layout import Layout
+from checkpost.wire.encoding import encoded
+from tests.foreign import Served
+from tests.support import ENVIRONMENT, checkpost, run_against, write_example
+
+Json = dict[str, Any]
+
+
+class Answers(unittest.TestCase):
+    """What answers tell of tables and rows, in the shapes that they come in."""
+
+    def test_names_of_tables(self) -> None:
+        for body in (
+            ["a", "b-c"],
+            {"tables": ["a", "b-c"]},
+            [{"name": "a"}, {"name": "b-c", "rows": 3}],
+            {"data": [{"table_name": "a"}, {"table_name": "b-c"}]},
+            {"a": {"href": "/a"}, "b-c": {"href": "/b-c"}},
+        ):
+            self.assertEqual(names_in(body), ["a", "b-c"], body)
+        self.assertEqual(names_in("nothing"), [])
+
+    def test_columns(self) -> None:
+        schema = {"type": "object", "properties": {"id": {"type": "integer"}}}
+        self.assertEqual(described({"schema": schema}), schema)
+        columns = [
+            {"name": "id", "type": "bigint", "primary_key": True},
+            {"name": "title", "type": "varchar(80)", "nullable": True},
+            {"name": "made", "data_type": "timestamp", "required": True},
+        ]
+        found = described({"table": "maps", "columns": columns})
+        assert found is not None
+        self.assertEqual(found["properties"]["id"], {"type": "integer", "description": "Primary key."})
+        self.assertEqual(found["properties"]["title"], {"type": ["string", "null"]})
+        self.assertEqual(found["properties"]["made"], {"type": "string", "format": "date-time"})
+        self.assertEqual(found["required"], ["made"])
+        self.assertIsNone(described({"name": "maps"}))
+
+    def test_rows(self) -> None:
+        self.assertEqual(where_rows_are({"meta": {"n": 1}, "data": {"items": [{"a": 1}]}}), ("/data/items", [{"a": 1}]))
+        self.assertIsNone(where_rows_are({"items": []}))
+        rows = [{"a": 1, "b": None, "c": "2024-01-31"}, {"a": 1.5, "b": "x", "c": "2024-02-01"}]
+        found = schema_of_rows(rows)["properties"]
+        self.assertEqual(found["a"], {"type": "number"})
+        self.assertEqual(found["b"], {"type": ["string", "null"]})
+        self.assertEqual(found["c"], {"type": "string", "format": "date"})
+
+
+class Bodies(unittest.TestCase):
+    def test_forms(self) -> None:
+        record = {"a": "x & y", "n": 5, "b": True, "list": [1, 2]}
+        body, kind = encoded(record, "application/x-www-form-urlencoded")
+        self.assertEqual((body, kind), (b"a=x+%26+y&n=5&b=true&list=1&list=2", "application/x-www-form-urlencoded"))
+        body, kind = encoded({"a": "é"}, "multipart/form-data")
+        boundary = kind.partition("boundary=")[2]
+        self.assertEqual(
+            body.decode().split(boundary)[1].strip("\r\n-"), 'Content-Disposition: form-data; name="a"\r\n\r\né'
+        )
+
+    def test_a_patch_of_operations(self) -> None:
+        body, _ = encoded({"a/b": 1, "c": None}, "application/json-patch+json")
+        expected = [{"op": "replace", "path": "/a~1b", "value": 1}, {"op": "replace", "path": "/c", "value": None}]
+        self.assertEqual(json.loads(body), expected)
+
+    def test_rows_inside_documents(self) -> None:
+        layout = Layout("attributes", "id", "maps", {"maker": "people"})
+        record = {"title": "x", "maker": 7}
+        body = layout.shaped(record, "5")
+        self.assertEqual(body["relationships"], {"maker": {"data": {"type": "people", "id": "7"}}})
+        self.assertEqual((body["type"], body["id"], body["attributes"]), ("maps", "5", {"title": "x"}))
+        self.assertEqual(layout.flat(body), {"id": "5", "title": "x", "maker": "7"})
+        without = {**body, "relationships": {"maker": {"data": None}}}
+        self.assertEqual(layout.flat(without)["maker"], None)
+        self.assertNotIn("id", layout.shaped(record))
+
+    def test_a_key_in_the_query(self) -> None:
+        address = Address(query=("shelf", "no"))
+        self.assertEqual(address.pairs(("a", "b"), ("x", 5), ()), [("shelf", "x"), ("no", "5")])
+
+
+class Untold:
+    """One path for all tables, of which the contract says nothing at all."""
+
+    def __init__(self) -> None:
+        self.rows: dict[str, list[Json]] = {
+            "maps": [{"id": n, "title": f"map {n}", "scale": 1000 * n} for n in range(1, 8)],
+            "shelves": [{"code": f"S{n}", "room": "north"} for n in range(1, 5)],
+        }
+
+    def contract(self) -> Json:
+        name = {"name": "table", "in": "path", "required": True, "schema": {"type": "string"}}
+        anything = {
+            "200": {"description": "", "content": {"application/json": {"schema": {}}}},
+            "404": {"description": ""},
+        }
+        paths = {
+            "/": {"get": {"responses": anything}},
+            "/{table}": {"parameters": [name], "get": {"responses": anything}},
+            "/{table}/{key}": {"parameters": [name, {**name, "name": "key"}], "get": {"responses": anything}},
+        }
+        return {"openapi": "3.0.3", "info": {"title": "t", "version": "1"}, "paths": paths}
+
+    async def answer(self, request: Request) -> Response:
+        table, key = request.path_params.get("table"), request.path_params.get("key")
+        if table is None:
+            return JSONResponse({"tables": list(self.rows)})
+        rows = self.rows.get(table)
+        if rows is None:
+            return Response(status_code=404)
+        if key is None:
+            return JSONResponse({"page": 1, "rows": rows})
+        row = next((row for row in rows if str(next(iter(row.values()))) == key), None)
+        return JSONResponse(row) if row else Response(status_code=404)
+
+    def app(self) -> Starlette:
+        paths = ("/", "/{table}", "/{table}/{key}")
+        return Starlette(routes=[Route(path, self.answer, methods=["GET"]) for path in paths])
+
+
+class Asked(unittest.TestCase):
+    def setUp(self) -> None:
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+
+    def test_tables_fields_and_rows_are_found_by_reading(self) -> None:
+        untold = Untold()
+        with Served(untold.app()) as served:
+            file = self.folder / "c.json"
+            file.write_text(json.dumps(untold.contract()), "utf-8")
+            result = run_against(str(file), served.base_url, self.folder, role=None)
+        found = {each.name: [field.name for field in each.fields] for each in result.target.model.resources}
+        self.assertEqual(found, {"maps": ["id", "title", "scale"], "shelves": ["code", "room"]})
+        self.assertEqual([each for each in result.findings if each.severity != "note"], [])
+        passed = {(each.check, each.resource) for each in result.checks if each.outcome == "passed"}
+        self.assertIn(("read.item-equals-list", "maps"), passed)
+
+    def test_survey_shows_what_was_settled(self) -> None:
+        with InProcess(spelling="infix", style="one-path") as stand_in:
+            write_example(self.folder, stand_in.address)
+            profile = self.folder / "checkpost.yaml"
+            text = profile.read_text("utf-8")
+            profile.write_text(text[: text.index("# What each may do")] + "run_as: curator\n", "utf-8")
+            plain = checkpost("survey", folder=self.folder)
+            probed = checkpost("survey", "--probe", folder=self.folder)
+            planned = checkpost("plan", folder=self.folder)
+        self.assertEqual((plain.returncode, probed.returncode), (0, 0), plain.stderr + probed.stderr)
+        self.assertIn("tables: [NAME, …]", plain.stdout)
+        self.assertIn("GET /tables names the tables accessions, collectors", probed.stdout)
+        self.assertIn("species: its fields are id, scientific_name", " ".join(probed.stdout.split()))
+        self.assertEqual(planned.returncode, 2)
+        self.assertIn("checkpost survey --probe", planned.stderr)
+
+    def test_a_server_is_named(self) -> None:
+        answer = {"get": {"responses": {"200": {"description": ""}}}}
+        with InProcess() as stand_in:
+            url = stand_in.address.base_url
+            write_example(self.folder, stand_in.address)
+            contract = self.folder / "many.json"
+            servers = [
+                {
+                    "url": "https://{region}.example.org/v1",
+                    "description": "production",
+                    "variables": {"region": {"default": "eu"}},
+                },
+                {"url": url, "description": "test instance"},
+                {"url": "https://staging.example.org/v1", "description": "staging"},
+            ]
+            text = {
+                "openapi": "3.1.0",
+                "info": {"title": "t", "version": "1"},
+                "servers": servers,
+                "paths": {"/species": answer},
+            }
+            contract.write_text(json.dumps(text), "utf-8")
+            os.environ.update(ENVIRONMENT)
+            profile = self.folder / "servers.yaml"
+            profile.write_text("contract: many.json\nresources: {species: {collection: /species}}\n", "utf-8")
+            words = ("plan", "--profile", "servers.yaml", "--server")
+            named = checkpost(*words, "test", folder=self.folder)
+            self.assertIn(url, named.stdout + named.stderr)
+            untold = checkpost(*words, "example.org", folder=self.folder)
+            self.assertEqual(untold.returncode, 2)
+            self.assertIn("2 servers of the contract are meant by 'example.org'", untold.stderr)
+            production = checkpost(*words, "production", folder=self.folder)
+            self.assertIn("https://eu.example.org/v1", production.stdout)
+            self.assertIn("is not this machine", production.stdout)
+            unasked = checkpost("plan", "--profile", "servers.yaml", folder=self.folder)
+            self.assertIn(url, unasked.stdout, "of several, the one on this machine")
+
+
+if __name__ == "__main__":
+    unittest.main()
