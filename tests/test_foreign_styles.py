@@ -288,9 +288,9 @@ class Wrong(unittest.TestCase):
 
     def test_what_http_says(self) -> None:
         for fault, severity, check in (
-            ("head", "warning", "shape.head"),
-            ("allow", "warning", "shape.options"),
-            ("unasked", "error", "shape.encodings"),
+            ("head", "note", "shape.head"),
+            ("allow", "note", "shape.options"),
+            ("unasked", "warning", "shape.encodings"),
             ("vary", "note", "shape.encodings"),
             ("xml", "error", "shape.other-formats"),
             ("csv", "error", "shape.other-formats"),

@@ -10,6 +10,7 @@ import numpy as np
 from checkpost.contract.node import Library, Node
 from checkpost.model.fields import fields_of
 from checkpost.model.query import Compare, Either, Every, Not, Operator, Order, Query, compares, in_words
+from checkpost.model.shape import shape_of
 from checkpost.model.vocabulary import function_of, names_of, operator_of
 from checkpost.oracle.columns import Snapshot, column, is_plain, moment, sound_text, without_accents
 from checkpost.values.operands import conditions
@@ -48,7 +49,7 @@ def snapshot() -> Snapshot:
         for number, name in enumerate(NAMES)
     ]
     node = Node(Library(lambda location: b"{}"), "rows", "", {"type": "object", "properties": FIELDS})
-    fields = {each.name: each for each in fields_of(node, {}, ())}
+    fields = {each.name: each for each in fields_of({"row": shape_of(node)}, ())}
     return Snapshot(rows, [(row["id"],) for row in rows], fields)
 
 

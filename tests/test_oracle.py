@@ -12,6 +12,7 @@ import numpy as np
 from checkpost.contract.node import Library, Node
 from checkpost.model.fields import fields_of
 from checkpost.model.query import Compare, Condition, Either, Every, Measure, Not, Order
+from checkpost.model.shape import shape_of
 from checkpost.oracle.aggregate import explains, groups_of
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Answer, Reading, Verdict, evaluate, judge
@@ -30,7 +31,7 @@ FIELDS = {
 
 def snapshot(rows: list[dict[str, Any]]) -> Snapshot:
     row = Node(Library(lambda location: b"{}"), "rows", "", {"type": "object", "properties": FIELDS})
-    fields = {each.name: each for each in fields_of(row, {}, ())}
+    fields = {each.name: each for each in fields_of({"row": shape_of(row)}, ())}
     usual = {**dict.fromkeys(FIELDS), "at": "2020-01-01T00:00:00Z"}
     filled = [{**usual, **each, "id": place} for place, each in enumerate(rows)]
     return Snapshot(filled, [(each["id"],) for each in filled], fields)

@@ -11,6 +11,7 @@ from checkpost.demo.seedbank import TABLES
 from checkpost.model.field import MISSING, Field
 from checkpost.model.fields import fields_of, inside
 from checkpost.model.infer import infer
+from checkpost.model.shape import shape_of
 from checkpost.oracle.same import change, differences, same
 from checkpost.values.awkward import variants
 from checkpost.values.broken import breaks
@@ -33,7 +34,8 @@ def field_of(**schema: Any) -> tuple[Field, Values]:
     validators = Validators(contract)
     body = contract.operations[0].body
     assert body is not None
-    field = fields_of(body.content[0].schema, {"create": body.content[0].schema}, ())[0]
+    shape = shape_of(body.content[0].schema)
+    field = fields_of({"row": shape, "create": shape}, ())[0]
 
     def judge(each: Field, value: Any) -> bool:
         assert each.node is not None

@@ -26,16 +26,27 @@ _ENCODINGS = ("gzip", "deflate", "zstd")
 _MOST_ROWS = 20
 
 
-async def _sent(case: Case, purpose: Purpose, method: str = "", **headers: str) -> Exchange | None:
+async def _usual(case: Case, purpose: Purpose) -> Exchange | None:
+    """The list as it was read first, or a row; None where none is known."""
+    before = case.state.before
+    first = before.exchanges[0] if purpose == "list" and before is not None and before.exchanges else None
+    if first is not None and first.request.method == "GET" and not first.request.headers:
+        return first
+    return await _sent(case, purpose)
+
+
+async def _sent(
+    case: Case, purpose: Purpose, method: str = "", like: Exchange | None = None, **headers: str
+) -> Exchange | None:
     """A read of the list, or of its first row, with another method or other headers; None where no row is known.
-    It is not held against the contract, which may say nothing of it."""
+    It is not held against the contract, which may say nothing of it; ``like`` asks at the same address."""
     before = case.state.before
     key = next(iter(before.by_key), None) if before is not None and purpose == "read" else None
     if not case.has(purpose) or (purpose == "read" and key is None) or case.operation(purpose).method != "GET":
         return None
     operation = case.operation(purpose)
     named = {name.replace("_", "-"): value for name, value in headers.items()}
-    url = case.client.url(operation, key, purpose=purpose)
+    url = like.request.url if like is not None else case.client.url(operation, key, purpose=purpose)
     request = Request(method or operation.method, url, case.world.role.name, named)
     case.requests += 1
     return await case.world.session.send(request, case.check.name)
@@ -46,15 +57,15 @@ async def head(case: Case) -> AsyncIterator[Finding]:
     """Is HEAD answered as GET is, without a body?"""
     asked = False
     for purpose in _READS:
-        exchange = await _sent(case, purpose, "HEAD")
+        exchange = await _sent(case, purpose, "HEAD", await _usual(case, purpose))
         if exchange is None:
             continue
         answer = exchange.answer
         offered = case.world.contract.operation("HEAD", case.operation(purpose).path) is not None
-        if answer.status in {404, 405, 501} and not offered:
+        if not answer.ok and not offered:
             continue
         asked = True
-        whole = await _sent(case, purpose)
+        whole = await _usual(case, purpose)
         if whole is None or not whole.answer.ok:
             continue
         told = ""
@@ -66,7 +77,7 @@ async def head(case: Case) -> AsyncIterator[Finding]:
             told = f"the media type {answer.media_type}"
         if told:
             yield case.finding(
-                "warning",
+                "warning" if offered else "note",
                 "standard",
                 "HEAD is not answered as GET is",
                 f"{whole.answer.status} {whole.answer.media_type} without a body (RFC 9110, 9.3.2)",
@@ -94,8 +105,9 @@ async def options(case: Case) -> AsyncIterator[Finding]:
         named = {word.strip().upper() for word in stated.split(",")}
         missing = sorted(known - named)
         if missing:
+            offered = case.world.contract.operation("OPTIONS", path) is not None
             yield case.finding(
-                "warning",
+                "warning" if offered else "note",
                 "standard",
                 "OPTIONS does not name methods that the contract has",
                 f"{', '.join(sorted(known))} (RFC 9110, 10.2.1)",
@@ -152,7 +164,7 @@ async def encodings(case: Case) -> AsyncIterator[Finding]:
 
 def _encoding(case: Case, expected: str, observed: str, name: str, evidence: Sequence[Exchange]) -> Finding:
     return case.finding(
-        "error",
+        "warning" if name == "identity" else "error",
         "standard",
         "A compressed answer is not what was asked for",
         f"{expected} (RFC 9110, 12.5.3)",
@@ -167,7 +179,7 @@ def _encoding(case: Case, expected: str, observed: str, name: str, evidence: Seq
 @check("shape.charset", needs=("list",))
 async def charset(case: Case) -> AsyncIterator[Finding]:
     """Are answers in UTF-8, and said to be in nothing else?"""
-    exchange = await _sent(case, "list")
+    exchange = await _usual(case, "list")
     if exchange is None or not exchange.answer.ok or not is_json_type(exchange.answer.media_type):
         raise Skipped("the list is not JSON")
     stated = re.search(r"charset=\"?([\w-]+)", exchange.answer.header("content-type") or "", re.I)

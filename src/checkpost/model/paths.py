@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
@@ -30,8 +31,8 @@ class Family:
     name: str
     collection: str | None
     item: str | None
-    acts: Mapping[str, tuple[str, str]] = field(default_factory=dict)
-    addresses: Mapping[str, Address] = field(default_factory=dict)
+    acts: Mapping[str, tuple[str, str]] = field(default_factory=dict, hash=False)
+    addresses: Mapping[str, Address] = field(default_factory=dict, hash=False)
     under: str = ""
 
 
@@ -128,16 +129,26 @@ def nested_families(paths: Iterable[str], known: Iterable[Family]) -> list[Famil
 
 def _last_word(path: str) -> str:
     words = [part for part in path.split("/") if part and "{" not in part]
-    if len(words) > 1 and words[-1].lower() in _ROWS:
-        words.pop()  # /tables/species/rows are those of the species
     return words[-1] if words else path
 
 
+def _word_before(family: Family) -> str:
+    """The word of a path before one that says no more than that there are rows; empty where it says more."""
+    words = [part for part in (family.collection or "").split("/") if part]
+    return words[-2] if len(words) > 1 and words[-1].lower() in _ROWS and "{" not in words[-2] else ""
+
+
 def _distinct(found: list[Family]) -> list[Family]:
-    """Names told apart by more of their path where two collections end alike."""
-    counts: dict[str, int] = {}
-    for family in found:
-        counts[family.name] = counts.get(family.name, 0) + 1
+    """Names told apart by more of their path where two collections end alike; ``/tables/species/rows`` are those of
+    the species."""
+    counts = Counter(family.name for family in found)
+    shorter = {family: _word_before(family) for family in found if counts[family.name] > 1}
+    taken = Counter([*shorter.values(), *(name for name, number in counts.items() if number == 1)])
+    found = [
+        replace(family, name=shorter[family]) if shorter.get(family) and taken[shorter[family]] == 1 else family
+        for family in found
+    ]
+    counts = Counter(family.name for family in found)
     return [
         family
         if counts[family.name] == 1
