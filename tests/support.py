@@ -94,17 +94,21 @@ def fetched(stand_in: InProcess) -> Iterator[tuple[Path, str]]:
 
 
 def run_on_example(
-    stand_in: InProcess, resources: Sequence[str] = (), families: Sequence[str] = (), leave: Sequence[str] = ()
+    stand_in: InProcess,
+    resources: Sequence[str] = (),
+    families: Sequence[str] = (),
+    leave: Sequence[str] = (),
+    without: Sequence[str] = (),
 ) -> Result:
     """A run as the example's curator, with the rights of the others as its profile states them; ``leave`` names
-    roles that are not looked at, for time."""
+    roles that are not looked at, ``without`` checks that are left out, for time."""
     from checkpost.profile.profile import read_profile
 
     with tempfile.TemporaryDirectory() as name:
         profile = read_profile(write_profile(Path(name), stand_in.address.base_url, stand_in.address.contract_url))
         target = aim(profile, False, 10.0)
         planned = plan(target.model, families, resources, target.no_writes, actors=target.actors)
-        planned = [each for each in planned if each.actor not in leave]
+        planned = [each for each in planned if each.actor not in leave and each.check.name not in without]
         return asyncio.run(run(target, planned, Limits(timeout=60), 1))
 
 
