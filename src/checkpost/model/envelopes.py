@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 
 from checkpost.contract.contract import Operation
 from checkpost.contract.node import Node, Unresolved
@@ -117,12 +117,13 @@ _CURSORS = ("nextcursor", "nexttoken", "nextpagetoken", "cursor", "continuationt
 _TOTAL_HEADERS = ("x-total-count", "x-total", "total-count", "x-pagination-total", "x-total-results", "content-range")
 
 
-def cursor_pointer(schema: Node | None) -> str | None:
-    """Where the token for the next page stands."""
+def cursor_pointer(schema: Node | None, tokens: Collection[str] = ()) -> str | None:
+    """Where the token for the next page stands: under a name that tokens have, or one of ``tokens``."""
+    names = (*_CURSORS, *tokens)
     candidates = [
-        (_rank(name, _CURSORS), pointer)
+        (_rank(name, names), pointer)
         for pointer, name, member in _members(shape_of(schema))
-        if normal(name) in _CURSORS and "string" in member.types
+        if normal(name) in names and "string" in member.types
     ]
     return min(candidates, default=(0, None))[1]
 

@@ -37,7 +37,7 @@ from checkpost.model.operations import (
     takes_list,
     takes_patch,
 )
-from checkpost.model.paging import infer_paging
+from checkpost.model.paging import infer_paging, tokens_of
 from checkpost.model.paths import Family, families, nested_families, normal, singular
 from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.preference import SHOW_THE_ROW, asks_for_the_row
@@ -217,6 +217,9 @@ def _resource(
     inner: dict[str, Node | None] = {
         purpose: inside(body_schema(operations[purpose]), wrapper) for purpose in _WRITES if purpose in operations
     }
+    changed = shape_of(inner.get("update") or inner.get("replace")).properties
+    by_standard = not changed and bool(layout.type_name)  # JSON:API 1.1, 9.2
+    layout = replace(layout, names_row=layout.key in changed or by_standard)
     if known is not None:
         inner = {name: node if shape_of(node).properties else known for name, node in inner.items()}
     if takes_patch(operations.get("update")):
@@ -244,7 +247,7 @@ def _resource(
         beside = {layout.key, *(name for each in addresses.values() for name in each.body)}
         fields = tuple(replace(each, updated=False, replaced=False) if each.name in beside else each for each in fields)
     required = {purpose: shapes[purpose].required for purpose in inner}
-    paging = infer_paging(listing, next_at, cursor_pointer(listed), correction.paging)
+    paging = infer_paging(listing, next_at, cursor_pointer(listed, tokens_of(listing)), correction.paging)
     queries = queries_of(family.collection, listing, every, fields, paging, correction.queries, family.name)
     if family.item is None and not family.acts:
         addresses = addresses_by_filter(operations, key, fields, queries)

@@ -31,6 +31,8 @@ class Layout:
     key: str = ""
     type_name: str = ""
     linked: Mapping[str, str] = field(default_factory=dict)
+    #: Whether the body of a change names the row once more.
+    names_row: bool = False
 
     @property
     def plain(self) -> bool:
@@ -57,7 +59,7 @@ class Layout:
         if self.plain:
             return dict(record)
         body: Row = {"type": self.type_name} if self.type_name else {}
-        key = record.get(self.key) if key is None else key
+        key = record.get(self.key) if key is None or not self.names_row else key
         if key is not None:
             body[self.key] = key
         inside = {name: value for name, value in record.items() if name not in self.linked and name != self.key}

@@ -51,7 +51,10 @@ def infer_paging(
     most = shape_of(limit.schema).keywords.get("maximum") if limit else None
     largest = int(most) if isinstance(most, int | float) else None
     named = limit.name if limit else None
-    if position is not None and limit is not None:
+    # a position that is a text, and that the body gives under its own name, is a token
+    given = normal(cursor_pointer.rpartition("/")[2]) if cursor_pointer is not None else ""
+    token = next((each for each in queries if normal(each.name) == given and given in tokens_of(operation)), None)
+    if position is not None and limit is not None and token is None:
         why = Reason(f"the list takes {limit.name} and {position.name}", "likely")
         return Paging("offset", named, position.name, largest, 0, reason=why)
     if page is not None:
@@ -59,7 +62,7 @@ def infer_paging(
         start = keywords.get("default", keywords.get("minimum", 1))
         why = Reason(f"the list takes {page.name}", "likely")
         return Paging("page", named, page.name, largest, start if isinstance(start, int) else 1, reason=why)
-    cursor = next((each for name in _CURSORS for each in queries if normal(each.name) == name), None)
+    cursor = token or next((each for name in _CURSORS for each in queries if normal(each.name) == name), None)
     ambiguous = cursor_pointer is not None and normal(cursor_pointer.rpartition("/")[2]) == "next"
     if cursor is not None and cursor_pointer is not None and not ambiguous:
         why = Reason(f"the list takes {cursor.name}, which its body gives at {cursor_pointer}", "likely")
@@ -79,6 +82,13 @@ def infer_paging(
         why = Reason("the list takes a Range header (RFC 9110, 14.2)", "stated")
         return Paging("range", None, None, _largest_range(asked), 0, unit=unit[1] if unit else "", reason=why)
     return Paging("none", named, None, largest)
+
+
+def tokens_of(operation: Operation | None) -> frozenset[str]:
+    """The names of a list's positions that are texts, and so may be tokens that the page before gives."""
+    queries = [each for each in operation.parameters if each.location == "query"] if operation else []
+    texts = (normal(each.name) for each in queries if shape_of(each.schema).types == {"string"})
+    return frozenset(name for name in texts if name in _OFFSETS)
 
 
 def _largest_range(parameter: Parameter) -> int | None:
