@@ -11,7 +11,7 @@ from checkpost.demo.defects import DEFECTS
 from checkpost.demo.server import InProcess
 from checkpost.demo.styles import STYLES
 from checkpost.model.resource import Resource
-from tests.support import run_on_stand_in
+from tests.support import run_on_example, run_on_stand_in
 
 NAMED = [name for name in STYLES if name != "plain"]
 #: What every table can do in each style, as far as the style has it.
@@ -143,6 +143,28 @@ class Runs(unittest.TestCase):
                 for name in names:
                     with self.subTest(style=style, defect=name):
                         self.assertIn(resource_of(name), resources, told)
+
+
+class Rights(unittest.TestCase):
+    """Rights of roles where rows are reached by a filter alone."""
+
+    def found(self, *defects: str) -> list[tuple[str, str]]:
+        left_out = ("second_technician", "auditor", "public")
+        with InProcess(defects, spelling="prefix", style="by-filter") as stand_in:
+            before = stand_in.contents()
+            tables = ("germination-tests", "vaults")
+            result = run_on_example(stand_in, tables, ["access"], left_out, ("access.ways", "access.related"))
+            self.assertEqual(stand_in.contents(), before)
+        self.assertEqual([each.reason for each in result.checks if each.outcome == "blocked"], [])
+        return [(each.role, each.title) for each in result.findings]
+
+    def test_they_are_kept(self) -> None:
+        self.assertEqual(self.found(), [])
+
+    def test_rows_of_others_that_are_changed_are_found(self) -> None:
+        found = self.found("technician-updates", "deletes-others-rows")
+        self.assertIn(("technician", "A role changes rows that it may not"), found)
+        self.assertNotIn("visitor", {role for role, _ in found})
 
 
 if __name__ == "__main__":

@@ -74,7 +74,7 @@ async def writes(case: Case) -> AsyncIterator[Finding]:
                     f"{exchange.answer.status}, and the row is as before", evidence, purpose,
                     cause=f"undone {purpose}", subjects=[purpose],
                 )  # fmt: skip
-        elif done or exchange.answer.ok:
+        elif done or (exchange.answer.ok and not case.resource.by_filter):  # a filter may leave nothing to change
             yield _not_refused(case, rights, purpose, exchange, done, evidence)
         for found in _answer_shows(case, rights, exchange, purpose):
             yield found

@@ -83,6 +83,8 @@ async def looking_up(case: Case, rights: Rights) -> Any:
         name, dot, _ = compare.field.partition(".")
         relation = case.resource.relation(name)
         target = case.world.model.resource(relation.resource) if relation is not None else None
+        if dot and target is not None and target.under:
+            raise Skipped(f"the condition is about rows of {target.name}, of which no more than a part is seen")
         if dot and target is not None:
             snapshot = await rows_of(case.other(target))
             known = {key: dict(row) for key, row in zip(snapshot.keys, snapshot.rows, strict=True) if key is not None}

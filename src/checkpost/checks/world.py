@@ -115,7 +115,9 @@ class World:
             if resource.name in self.chosen:
                 self.observe(client, operation, exchange, situation)
 
-        client = Client(self.session, self.base_url, resource, (role or self.role).name, observe, self.within(resource))
+        named = (role or self.role).name
+        sees_all = self.role.name if named != self.role.name else ""
+        client = Client(self.session, self.base_url, resource, named, observe, self.within(resource), sees_all)
         return client
 
     def within(self, resource: Resource) -> Key:
