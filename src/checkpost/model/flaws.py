@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 from checkpost.contract.contract import Contract, Flaw, Operation
 from checkpost.contract.node import Node, Unresolved
@@ -17,6 +18,8 @@ _ITEM: tuple[Purpose, ...] = ("read", "replace", "update", "delete")
 
 def flaws(contract: Contract, model: Model) -> list[Flaw]:
     """Every flaw, those that reading has met included, in the order of their gravity."""
+    # an operation for all tables has been unfolded into one for each, and is looked at once
+    contract = replace(contract, operations=tuple({each.place: each for each in contract.operations}.values()))
     found = [
         *contract.flaws,
         *_responses(contract),
@@ -81,7 +84,11 @@ def _missing_keys(model: Model) -> Iterator[Flaw]:
     for resource in model.resources:
         for purpose in _ITEM:
             operation = resource.operations.get(purpose)
-            if operation and not _REFUSALS & {response.status.upper() for response in operation.responses}:
+            if (
+                operation
+                and not resource.by_filter
+                and not _REFUSALS & {response.status.upper() for response in operation.responses}
+            ):
                 silent.append(operation)
     if silent:
         message = f"No answer is documented for a key that is not there: {_some(silent)}."

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any, cast
@@ -54,6 +55,7 @@ _OWN_HEADERS = {"authorization", "accept", "contenttype", "ifmatch", "ifnonematc
 _CALLS = frozenset(
     {"rpc", "function", "functions", "procedure", "procedures", "call", "calls", "exec", "execute", "invoke", "fn"}
 )
+_LOGS = re.compile(r"/(log|sign)[-_]?(in|out|off|on)\b|/(token|auth|session|logout|login)s?(/|$)", re.I)
 _NONE = Correction()
 _WRITES: tuple[Purpose, ...] = ("create", "replace", "update")
 _WHOLE: tuple[Purpose, ...] = ("list", "create")
@@ -150,6 +152,8 @@ def _why_other(operation: Operation, corrections: Mapping[str, Correction], lack
         return "the profile skips this resource"
     if _CALLS & {part.lower() for part in operation.path.split("/")}:
         return "it calls a function"
+    if _LOGS.search(operation.path):
+        return "it logs in or out"
     if path_parameters(operation.path) and "}/" in operation.path:
         return "it is nested under another resource"
     return "it is not list, create, read, replace, update or delete of a resource"

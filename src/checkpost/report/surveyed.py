@@ -13,6 +13,7 @@ from rich.text import Text
 from checkpost.contract.contract import Contract, Flaw, Operation, SecurityScheme
 from checkpost.model.field import MISSING, Field, Reason
 from checkpost.model.filtering import shape_text
+from checkpost.model.media import is_form, request_media_type
 from checkpost.model.query import Function, Operator
 from checkpost.model.resource import Model, Resource
 from checkpost.model.spelling import Filtering
@@ -55,6 +56,7 @@ def show_survey(
     console.print(_resources(model))
     console.print()
     _lists(model, console)
+    _rows(model, console)
     _queries(model, console)
     _together(model, console)
     console.print()
@@ -106,6 +108,43 @@ def _lists(model: Model, console: Console) -> None:
         if text:
             where = "every resource" if len(alike) == 1 else ", ".join(names)
             console.print(Text.assemble((f"{'List:':<11}", "bold"), text, (f": {where}", "dim")))
+
+
+def _rows(model: Model, console: Console) -> None:
+    """How rows are named and stand in bodies, where that is not by their own path and as plain objects."""
+    alike: dict[str, list[str]] = {}
+    for resource in model.resources:
+        for text in _row_texts(resource):
+            alike.setdefault(text, []).append(resource.name)
+    for text, names in alike.items():
+        where = "every resource" if len(names) == len(model.resources) else ", ".join(names)
+        console.print(Text.assemble((f"{'Row:':<11}", "bold"), text, (f": {where}", "dim")))
+
+
+def _row_texts(resource: Resource) -> Iterator[str]:
+    if resource.by_filter:
+        yield "what the list's filter for its key leaves"
+    places: dict[str, list[str]] = {}
+    for purpose, each in resource.addresses.items():
+        if each.query or each.body:
+            places.setdefault("query" if each.query else "body", []).append(purpose)
+    if places:
+        yield "its key " + ", ".join(f"in the {place} ({', '.join(named)})" for place, named in places.items())
+    if resource.under:
+        yield f"under one of {resource.under}"
+    if resource.layout.fields_at:
+        yield f"its fields inside {resource.layout.fields_at}"
+    if resource.envelope.keyed:
+        yield "a member of the list's object, by its key"
+    if resource.patched:
+        yield "changed by a patch of operations (RFC 6902)"
+    if resource.listed:
+        yield f"sent in a list ({', '.join(sorted(resource.listed))})"
+    create = resource.operations.get("create")
+    if create is not None and is_form(request_media_type(create)):
+        yield f"sent as a form ({request_media_type(create)})"
+    if resource.guessed:
+        yield "its fields told from the first rows"
 
 
 def _list_text(resource: Resource) -> str:
@@ -361,6 +400,7 @@ def _part(field: Field, resource: Resource) -> str:
 
 def show_learnt(learnt: Sequence[Learnt], console: Console) -> None:
     """Print what reads of the API have settled."""
-    console.print("Settled by reads:" if learnt else "No doubt could be settled by reads.")
+    console.print()
+    console.print("Settled by reads:" if learnt else "No doubt could be settled by reads.", style="bold")
     for each in learnt:
         console.print(Text.assemble(("  " + each.about, "bold"), f": {each.text}"))
