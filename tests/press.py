@@ -460,4 +460,146 @@ def _older(fields: Json) -> Json:
     }
 
 
-WAYS: tuple[type[Press], ...] = (Hypermedia, Boxed, Keyed, Forms)
+class Bracketed(Press):
+    """Keys in brackets, texts in quotes, ``$filter`` and its like; lines of JSON for those who ask for them."""
+
+    text_keys = True
+
+    def contract(self) -> Json:
+        row = {"type": "object", "properties": {"Code": {"type": "string"}, **FIELDS}}
+        new = {
+            **NEW,
+            "required": ["Code", "title", "pages"],
+            "properties": {"Code": {"type": "string", "pattern": "^b[0-9]{4}$"}, **FIELDS},
+        }
+        page = {
+            "type": "object",
+            "properties": {"value": {"type": "array", "items": row}, "@odata.count": {"type": "integer"}},
+        }
+        texts = ("$filter", "$orderby")
+        asked = [{"name": name, "in": "query", "schema": {"type": "string"}} for name in texts]
+        asked += [
+            {"name": name, "in": "query", "schema": {"type": "integer", "minimum": 0}} for name in ("$top", "$skip")
+        ]
+        asked.append({"name": "$count", "in": "query", "schema": {"type": "boolean"}})
+        shown = {"200": {"description": "", **content(row)}, **REFUSED}
+        done = {"204": {"description": ""}, **REFUSED}
+        return self.document(
+            {
+                "/Books": {
+                    "get": {"parameters": asked, "responses": {"200": {"description": "", **content(page)}, **REFUSED}},
+                    "post": {
+                        "requestBody": {"required": True, **content(new)},
+                        "responses": {
+                            "201": {"description": "", **content(row)},
+                            "409": {"description": ""},
+                            **REFUSED,
+                        },
+                    },
+                },
+                "/Books({Code})": {
+                    "parameters": [key_parameter("Code", "string")],
+                    "get": {"responses": shown},
+                    "patch": {"requestBody": {"required": True, **content(CHANGE)}, "responses": done},
+                    "delete": {"responses": done},
+                },
+            }
+        )
+
+    async def answer(self, request: Request) -> Response:
+        found = re.fullmatch(r"Books(?:\('((?:[^']|'')*)'\))?", request.path_params["path"])
+        if found is None:
+            return Response(status_code=404)
+        if found[1] is None:
+            if request.method == "POST":
+                body = await self.body(request)
+                code = body.pop("Code", None) if isinstance(body, dict) else None
+                if not isinstance(code, str) or not re.fullmatch(r"b[0-9]{4}", code):
+                    raise Refused(422)
+                record = self.checked(body, False)
+                if code in self.books:
+                    raise Refused(409)
+                self.make(record, code)
+                return JSONResponse({"Code": code, **self.find(code)}, 201)
+            return self.page(request) if request.method in {"GET", "HEAD"} else Response(status_code=405)
+        key = found[1].replace("''", "'")
+        if request.method in {"GET", "HEAD"}:
+            return JSONResponse({"Code": key, **self.find(key)})
+        if request.method == "DELETE":
+            self.remove(key)
+        elif request.method == "PATCH":
+            self.find(key)
+            self.change(key, self.checked(await self.body(request), True))
+        else:
+            return Response(status_code=405)
+        return Response(status_code=204)
+
+    def page(self, request: Request) -> Response:
+        rows: list[Json] = [{"Code": key, **row} for key, row in self.listed()]
+        asked = request.query_params
+        rows = [row for row in rows if self.holds(row, asked["$filter"])] if asked.get("$filter") else rows
+        for part in reversed([each.strip() for each in asked.get("$orderby", "").split(",") if each.strip()]):
+            name, _, way = part.partition(" ")
+            if name not in {"Code", *FIELDS} or way not in {"", "asc", "desc"}:
+                raise Refused(400)
+            rows.sort(key=lambda row: (row[name] is not None, row[name] or ""), reverse=way == "desc")
+        top, skip = self.number(asked.get("$top"), 100, 0, 10**6), self.number(asked.get("$skip"), 0, 0, 10**6)
+        answer: Json = {"value": rows[skip : skip + top]}
+        return JSONResponse({**answer, "@odata.count": len(rows)} if asked.get("$count") == "true" else answer)
+
+    def holds(self, row: Json, text: str) -> bool:
+        """A condition of comparisons, ``and``, ``or``, ``not`` and brackets; anything else is refused."""
+        parts = re.findall(r"\(|\)|\w+ (?:eq|ne|lt|le|gt|ge) (?:'(?:[^']|'')*'|[\w.:+-]+)|\w+|\S", text)
+
+        def either() -> bool:
+            found = both()
+            while parts and parts[0] == "or":
+                parts.pop(0)
+                found = both() or found
+            return found
+
+        def both() -> bool:
+            found = single()
+            while parts and parts[0] == "and":
+                parts.pop(0)
+                found = single() and found
+            return found
+
+        def single() -> bool:
+            part = parts.pop(0) if parts else ""
+            if part == "not":
+                return not single()
+            if part != "(":
+                return self.one(row, part)
+            found = either()
+            if not parts or parts.pop(0) != ")":
+                raise Refused(400)
+            return found
+
+        found = either()
+        if parts:
+            raise Refused(400)
+        return found
+
+    def one(self, row: Json, text: str) -> bool:
+        found = re.fullmatch(r"(\w+) (eq|ne|lt|le|gt|ge) ('(?:[^']|'')*'|[\w.:+-]+)", text)
+        if found is None or found[1] not in row:
+            raise Refused(400)
+        name, sign, written = found.groups()
+        value: Any = (
+            None if written == "null" else written.strip("'").replace("''", "'") if written[0] == "'" else written
+        )
+        if name == "pages" and value is not None:
+            try:
+                value = float(value)
+            except ValueError:
+                raise Refused(400) from None
+        own = row[name]
+        if sign in {"eq", "ne"}:
+            return (own == value) == (sign == "eq")
+        if own is None or value is None:
+            return False
+        return {"lt": own < value, "le": own <= value, "gt": own > value, "ge": own >= value}[sign]
+
+
+WAYS: tuple[type[Press], ...] = (Hypermedia, Boxed, Keyed, Forms, Bracketed)

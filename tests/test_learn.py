@@ -82,7 +82,7 @@ class Bodies(unittest.TestCase):
         self.assertEqual(json.loads(body), expected)
 
     def test_rows_inside_documents(self) -> None:
-        layout = Layout("attributes", "id", "maps", {"maker": "people"})
+        layout = Layout("attributes", "id", "maps", {"maker": "people"}, names_row=True)
         record = {"title": "x", "maker": 7}
         body = layout.shaped(record, "5")
         self.assertEqual(body["relationships"], {"maker": {"data": {"type": "people", "id": "7"}}})
@@ -91,6 +91,7 @@ class Bodies(unittest.TestCase):
         without = {**body, "relationships": {"maker": {"data": None}}}
         self.assertEqual(layout.flat(without)["maker"], None)
         self.assertNotIn("id", layout.shaped(record))
+        self.assertEqual(Layout("fields", "id").shaped(record, "5"), {"fields": record}, "the path names the row")
 
     def test_a_key_in_the_query(self) -> None:
         address = Address(query=("shelf", "no"))
@@ -167,6 +168,33 @@ class Asked(unittest.TestCase):
         self.assertIn("species: its fields are id, scientific_name", " ".join(probed.stdout.split()))
         self.assertEqual(planned.returncode, 2)
         self.assertIn("checkpost survey --probe", planned.stderr)
+
+    def test_descriptions_that_differ_by_role(self) -> None:
+        untold = Untold()
+        whole = untold.contract()
+
+        async def described(request: Request) -> Response:
+            who = request.headers.get("authorization", "")
+            if not who:
+                return Response(status_code=401)
+            paths = {path: each for path, each in whole["paths"].items() if "key" not in path or "keeper" in who}
+            return JSONResponse({**whole, "paths": paths})
+
+        app = untold.app()
+        app.routes.insert(0, Route("/openapi.json", described))
+        with Served(app) as served:
+            (self.folder / "checkpost.yaml").write_text(
+                f"contract: {served.base_url}/openapi.json\nbase_url: {served.base_url}\ncontract_role: keeper\n"
+                "roles:\n"
+                '  keeper: {bearer: "${KEEPER}"}\n  clerk: {bearer: "${CLERK}"}\n  public: none\n',
+                "utf-8",
+            )
+            words = ("survey", "--probe")
+            done = checkpost(*words, folder=self.folder, KEEPER="keeper-token-1", CLERK="clerk-token-2")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("described to clerk: without GET /{table}/{key}", done.stdout)
+        self.assertIn("described to public: without GET /, GET /{table}, GET /{table}/{key}", done.stdout)
+        self.assertNotIn("described to keeper", done.stdout)
 
     def test_a_server_is_named(self) -> None:
         answer = {"get": {"responses": {"200": {"description": ""}}}}

@@ -41,10 +41,10 @@ def survey(
 
     from checkpost.commands.options import check_resources
     from checkpost.engine.learn import learn_now
-    from checkpost.engine.target import aim, load_contract, understood
+    from checkpost.engine.target import aim, load_contract, told_to_roles, understood
     from checkpost.model.flaws import flaws
     from checkpost.profile.claims import claims_of, in_words
-    from checkpost.report.surveyed import show_learnt, show_resource, show_survey
+    from checkpost.report.surveyed import show_learnt, show_resource, show_survey, show_told
     from checkpost.wire.session import Limits
 
     if observe:
@@ -75,6 +75,7 @@ def survey(
         show_survey(read, model, flaws(read, model), console, reasons, roles, known)
         if probe:
             show_learnt(learnt, console)
+            show_told(told_to_roles(profile, load_contract(profile, 10.0)[0], 10.0), console)
     if target is not None:
         from checkpost.profile.starter import SCHEMA, starter
 

@@ -23,7 +23,7 @@ async def preflight(world: World, resources: Sequence[Resource]) -> None:
     with at all; one list that works is enough to go on.
     """
     with_lists = [resource for resource in resources if "list" in resource.operations]
-    await _look_above(world, with_lists)
+    await _look_above(world, [each for each in world.model.resources if "list" in each.operations])
     with_lists = [each for each in with_lists if not each.under or each.name in world.above]
 
     async def read(resource: Resource) -> Listing:

@@ -88,6 +88,29 @@ def load_contract(profile: Profile, timeout: float) -> tuple[Contract, dict[str,
     return read_contract(profile.contract, loader(role, environment, timeout)), environment
 
 
+def told_to_roles(profile: Profile, contract: Contract, timeout: float) -> dict[str, tuple[list[str], list[str]]]:
+    """The operations that the contract at its URL has for each role beside those of the contract as it was read, and
+    those that it lacks; only of roles whose description differs. A description that a role may not read lacks all."""
+    environment = read_environment(profile.folder)
+    if profile.contract is None or "://" not in profile.contract:
+        return {}
+    usual = [str(operation) for operation in contract.operations]
+    found = {}
+    for name, role in profile.roles.items():
+        if any(not environment.get(variable) for variable in role.variables):
+            continue
+        try:
+            told = read_contract(profile.contract, loader(role, environment, timeout))
+            own = [str(operation) for operation in told.operations]
+        except CheckPostError:
+            own = []
+        more = [each for each in own if each not in usual]
+        less = [each for each in usual if each not in own]
+        if more or less:
+            found[name] = more, less
+    return found
+
+
 def aim(
     profile: Profile, read_only: bool, timeout: float, credentials: Sequence[str] = (), ready: bool = True
 ) -> Target:

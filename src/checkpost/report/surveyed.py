@@ -404,3 +404,14 @@ def show_learnt(learnt: Sequence[Learnt], console: Console) -> None:
     console.print("Settled by reads:" if learnt else "No doubt could be settled by reads.", style="bold")
     for each in learnt:
         console.print(Text.assemble(("  " + each.about, "bold"), f": {each.text}"))
+
+
+def show_told(told: Mapping[str, tuple[Sequence[str], Sequence[str]]], console: Console) -> None:
+    """Print for which roles the contract's URL gives another description."""
+    for name, (more, less) in told.items():
+        parts = [f"also {_few(more)}" if more else "", f"without {_few(less)}" if less else ""]
+        console.print(Text(f"  described to {name}: {'; '.join(filter(None, parts))}", style="yellow"))
+
+
+def _few(names: Sequence[str]) -> str:
+    return ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
