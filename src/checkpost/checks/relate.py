@@ -26,13 +26,13 @@ def _weight(relation: Relation) -> tuple[Severity, Basis]:
     return ("error", "contract") if stated else ("note", "expectation")
 
 
-def _relations(case: Case) -> list[tuple[Relation, Resource]]:
+def _relations(case: Case, seen_in_part: bool = False) -> list[tuple[Relation, Resource]]:
     """The references of a resource with the resources that they lead to. Raises Skipped where there are none."""
     model = case.world.model
     found = [
         (each, target)
         for each in case.resource.relations
-        if (target := model.resource(each.resource)) is not None and not target.under
+        if (target := model.resource(each.resource)) is not None and (seen_in_part or not target.under)
     ]
     if not found:
         raise Skipped("it has no references to other resources")
@@ -97,13 +97,13 @@ async def _known_keys(case: Case, target: Resource) -> set[Key]:
 async def absent(case: Case) -> AsyncIterator[Finding]:
     """Is a reference to a row that there is not refused, on create and update, and nothing stored?"""
     names = case.resource.key.fields if case.resource.key else ()
-    relations = [each for each in _relations(case) if each[0].field not in case.resource.values]
+    relations = [each for each in _relations(case, True) if each[0].field not in case.resource.values]
     for relation, target in relations:
         field = case.fields[relation.field]
         if not field.created or relation.field in names:
             continue
         try:
-            value = (await case.other(target).vacant_key())[0]
+            value = (await case.other(target).vacant_key())[-1]
         except Skipped:
             continue
         if not case.world.valid(field, value):
