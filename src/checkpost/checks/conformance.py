@@ -10,6 +10,7 @@ from typing import Any
 
 from checkpost.contract.contract import Header, Operation, Response
 from checkpost.contract.errors import Place
+from checkpost.contract.node import Node
 from checkpost.contract.validators import Validators, Violation
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.media import LINES, is_json_type
@@ -175,6 +176,22 @@ def undocumented_fields(observation: Observation, resource: Resource, rows: Sequ
             ),
             subjects=(name,),
         )
+
+
+def rows_as_told(
+    observation: Observation, told: Node, rows: Sequence[Row], validators: Validators
+) -> Iterator[Finding]:
+    """The departures of rows from the schema that the API itself gives for them, where the contract has none."""
+    reported: set[tuple[Place, str]] = set()
+    for row in rows:
+        for violation in validators.violations(told, row, "response"):
+            lacking = violation.keyword == "required" and observation.reshaped
+            if not lacking and (violation.place, violation.field_name) not in reported:
+                reported.add((violation.place, violation.field_name))
+                found = _body_finding(observation, violation, validators)
+                yield replace(
+                    found, basis="expectation", place=None, expected=f"{found.expected}, as the API describes it"
+                )
 
 
 def _excerpt(answer: Answer) -> str:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
-from checkpost.checks.conformance import Observation, conform, undocumented_fields
+from checkpost.checks.conformance import Observation, conform, rows_as_told, undocumented_fields
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.validators import Validators
 from checkpost.findings import Findings
@@ -154,6 +154,8 @@ class World:
             one = None if listed else client.row_in(exchange.answer)
             rows = client.rows_in(exchange.answer.json) if listed else ([one] if one else None)
             self.findings.add(undocumented_fields(observation, resource, rows or ()))
+            if resource.told is not None:
+                self.findings.add(rows_as_told(observation, resource.told, rows or (), self.validators))
 
     def valid(self, field: Field, value: Any) -> bool:
         """Whether the contract allows a value for a field in a request body."""

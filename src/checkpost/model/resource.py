@@ -167,7 +167,7 @@ class Resource:
         stated = inside(
             self.body_schema(purpose), join(place, self.layout.fields_at) if self.layout.fields_at else place
         )
-        learnt = self.told is not None and purpose != "update" and not shape_of(stated).properties
+        learnt = self.told is not None and not shape_of(stated).properties
         return self.told if learnt else stated
 
 
