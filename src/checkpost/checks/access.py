@@ -16,7 +16,7 @@ from checkpost.contract.contract import Contract, Operation
 from checkpost.findings import Finding
 from checkpost.model.access import rights_of
 from checkpost.model.media import is_json_type, request_media_type
-from checkpost.model.resource import Purpose
+from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
 from checkpost.profile.credentials import Role
 from checkpost.wire.exchange import Exchange, Request

@@ -11,8 +11,9 @@ from checkpost.checks.case import Case, Own
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.contract.contract import Operation
 from checkpost.findings import Finding
+from checkpost.model.purpose import Purpose
 from checkpost.model.relation import Expanded
-from checkpost.model.resource import Purpose, Resource, Subcollection
+from checkpost.model.resource import Resource, Subcollection
 from checkpost.model.shape import shape_of
 from checkpost.oracle.same import differences, same
 from checkpost.wire.exchange import Exchange

@@ -17,8 +17,9 @@ from checkpost.checks.rules import situation
 from checkpost.findings import Basis, Differing, Finding, Severity
 from checkpost.model.bulk import Bulk, BulkPurpose
 from checkpost.model.field import MISSING, Field
+from checkpost.model.purpose import Purpose
 from checkpost.model.query import Compare, Operator, Query
-from checkpost.model.resource import Purpose, Resource
+from checkpost.model.resource import Resource
 from checkpost.model.spelling import Filtering, Inexpressible
 from checkpost.oracle.same import differences, same
 from checkpost.values.broken import Break, breaks

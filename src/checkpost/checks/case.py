@@ -19,8 +19,9 @@ from checkpost.contract.node import Node
 from checkpost.findings import Basis, Differing, Finding, Severity, operation_name
 from checkpost.model.field import MISSING, Field
 from checkpost.model.media import is_form, request_media_type
+from checkpost.model.purpose import Purpose
 from checkpost.model.relation import Relation
-from checkpost.model.resource import Purpose, Resource
+from checkpost.model.resource import Resource
 from checkpost.oracle.same import same
 from checkpost.values.plain import Values
 from checkpost.wire.client import Client, Unsafe

@@ -12,7 +12,7 @@ from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.field import MISSING, Field
-from checkpost.model.resource import Purpose
+from checkpost.model.purpose import Purpose
 from checkpost.oracle.same import differences, same
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Row

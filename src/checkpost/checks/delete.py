@@ -9,7 +9,7 @@ from checkpost.checks.case import Case
 from checkpost.checks.read import succeeded_on_missing
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Finding
-from checkpost.model.resource import Purpose
+from checkpost.model.purpose import Purpose
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key
 

@@ -10,7 +10,7 @@ from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Finding
 from checkpost.model.media import is_form, request_media_type
-from checkpost.model.resource import Purpose
+from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
 from checkpost.wire.client import wrap
 from checkpost.wire.exchange import Request

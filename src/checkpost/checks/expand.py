@@ -12,8 +12,9 @@ from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.sublist import settable_in
 from checkpost.findings import Finding
+from checkpost.model.purpose import Purpose
 from checkpost.model.relation import Expanded, Expansion
-from checkpost.model.resource import Purpose, Resource
+from checkpost.model.resource import Resource
 from checkpost.oracle.same import differences, same
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Asked, Key, Row

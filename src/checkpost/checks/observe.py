@@ -9,8 +9,8 @@ from checkpost.checks.registry import Blocked, Skipped, check, looking
 from checkpost.checks.role_writes import change_by_role
 from checkpost.checks.roles import rows_of
 from checkpost.model.access import Action
+from checkpost.model.purpose import Purpose
 from checkpost.model.query import Measure
-from checkpost.model.resource import Purpose
 from checkpost.oracle.same import differences
 
 

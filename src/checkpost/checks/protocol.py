@@ -12,7 +12,7 @@ from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Finding
 from checkpost.model.media import is_json_type
 from checkpost.model.preference import SHOW_NOTHING, SHOW_THE_ROW, preferences
-from checkpost.model.resource import Purpose
+from checkpost.model.purpose import Purpose
 from checkpost.oracle.same import same
 from checkpost.wire.exchange import Exchange, Request
 from checkpost.wire.listing import Row

@@ -9,7 +9,7 @@ from typing import Any
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.findings import Finding, Severity
-from checkpost.model.resource import Purpose
+from checkpost.model.purpose import Purpose
 from checkpost.oracle.same import change, differences, kept_by_server, same
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Listing, Row

@@ -8,7 +8,8 @@ from functools import wraps
 from typing import TYPE_CHECKING
 
 from checkpost.findings import Finding
-from checkpost.model.resource import Purpose, Resource
+from checkpost.model.purpose import Purpose
+from checkpost.model.resource import Resource
 
 if TYPE_CHECKING:
     from checkpost.checks.case import Case

@@ -10,8 +10,9 @@ from checkpost.checks.asking import differing, snapshot_of
 from checkpost.checks.case import Case, Own
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Basis, Finding, Severity
+from checkpost.model.purpose import Purpose
 from checkpost.model.relation import Relation
-from checkpost.model.resource import Purpose, Resource
+from checkpost.model.resource import Resource
 from checkpost.oracle.same import same
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key

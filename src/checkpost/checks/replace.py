@@ -14,7 +14,7 @@ from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.checks.update import read_only_kept, write_to_missing
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING
-from checkpost.model.resource import Purpose
+from checkpost.model.purpose import Purpose
 from checkpost.oracle.same import differences, kept_by_server, same
 from checkpost.values.broken import Break
 from checkpost.wire.exchange import Exchange

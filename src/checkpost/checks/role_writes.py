@@ -29,8 +29,9 @@ from checkpost.checks.roles import (
 from checkpost.findings import Finding
 from checkpost.model.access import Rights, rights_of
 from checkpost.model.field import MISSING
+from checkpost.model.purpose import Purpose
 from checkpost.model.query import compares
-from checkpost.model.resource import Purpose, Subcollection
+from checkpost.model.resource import Subcollection
 from checkpost.oracle.rights import holds
 from checkpost.oracle.same import differences, same
 from checkpost.wire.exchange import Exchange

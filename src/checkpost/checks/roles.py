@@ -16,8 +16,9 @@ from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Differing, Finding, Severity
 from checkpost.model.access import Action, Rights, rights_of
 from checkpost.model.field import Field
+from checkpost.model.purpose import Purpose
 from checkpost.model.query import Compare, Measure, Order, Query, compares
-from checkpost.model.resource import Purpose, Resource
+from checkpost.model.resource import Resource
 from checkpost.model.spelling import Inexpressible
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.order import out_of_order

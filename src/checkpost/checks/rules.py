@@ -12,7 +12,7 @@ from checkpost.checks.registry import Skipped
 from checkpost.findings import Finding, Severity
 from checkpost.model.field import MISSING
 from checkpost.model.media import is_form, request_media_type
-from checkpost.model.resource import Purpose
+from checkpost.model.purpose import Purpose
 from checkpost.oracle.same import differences
 from checkpost.values.broken import Break, breaks
 from checkpost.wire.exchange import Exchange

@@ -15,7 +15,7 @@ from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING
-from checkpost.model.resource import Purpose
+from checkpost.model.purpose import Purpose
 from checkpost.oracle.same import change as alteration
 from checkpost.oracle.same import differences, kept_by_server, same
 from checkpost.values.broken import Break

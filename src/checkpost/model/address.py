@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from checkpost.contract.contract import Operation
 from checkpost.model.field import Field
+from checkpost.model.purpose import Purpose
 from checkpost.model.query import Compare, Every
 from checkpost.model.spelling import Filtering, Inexpressible, Pairs, Queries
-
-if TYPE_CHECKING:
-    from checkpost.model.resource import Key, Purpose
 
 
 @dataclass(frozen=True)
@@ -45,28 +43,29 @@ def _text(value: Any) -> str:
 
 
 def addresses_by_filter(
-    operations: Mapping[Purpose, Operation], key: Key | None, fields: Sequence[Field], queries: Queries
+    operations: Mapping[Purpose, Operation], names: Sequence[str], fields: Sequence[Field], queries: Queries
 ) -> dict[Purpose, Address]:
     """How changes on the path of a list itself name a row: by a parameter of their own with the key's name, or by the
-    list's filter. What cannot name one is left out, since it would change them all."""
+    list's filter. ``names`` are the fields of the key. What cannot name a row is left out, since it would change them
+    all."""
     listing = operations.get("list")
-    if key is None or listing is None or not {"update", "replace", "delete"} & set(operations):
+    if not names or listing is None or not {"update", "replace", "delete"} & set(operations):
         return {}
     found: dict[Purpose, Address] = {}
     filtering = queries.filterings[0] if len(queries.filterings) == 1 else None
     whole = Address(filtering=filtering)
-    sure = filtering is not None and whole.expressible(key.fields, fields)
-    names = {name for name, _ in whole.pairs(key.fields, ["1"] * len(key.fields), fields)} if sure else set()
+    sure = filtering is not None and whole.expressible(names, fields)
+    used = {name for name, _ in whole.pairs(names, ["1"] * len(names), fields)} if sure else set()
     changes: tuple[Purpose, ...] = ("update", "replace", "delete")
     for purpose in changes:
         operation = operations.get(purpose)
         if operation is None:
             continue
         taken = {each.name for each in operation.parameters if each.location == "query"}
-        if sure and names <= taken:
+        if sure and used <= taken:
             found[purpose] = whole
-        elif set(key.fields) <= taken and len(key.fields) == 1:
-            found[purpose] = Address(query=key.fields)
+        elif set(names) <= taken and len(names) == 1:
+            found[purpose] = Address(query=tuple(names))
     if found and sure:
         found["read"] = whole
     return found

@@ -10,7 +10,8 @@ from checkpost.contract.contract import Contract, Flaw, Operation
 from checkpost.contract.node import Node, Unresolved
 from checkpost.contract.validators import Validators
 from checkpost.model.paths import parameters
-from checkpost.model.resource import Model, Purpose
+from checkpost.model.purpose import Purpose
+from checkpost.model.resource import Model
 
 _REFUSALS = {"404", "410", "4XX", "DEFAULT"}
 _ITEM: tuple[Purpose, ...] = ("read", "replace", "update", "delete")

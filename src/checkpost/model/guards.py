@@ -5,15 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 from checkpost.contract.contract import Operation
 from checkpost.model.field import Reason
 from checkpost.model.paths import normal
+from checkpost.model.purpose import Purpose
 from checkpost.model.shape import NOTHING, Shape, shape_of
-
-if TYPE_CHECKING:
-    from checkpost.model.resource import Purpose
 
 _VERSIONS = (
     "version",

@@ -42,9 +42,10 @@ from checkpost.model.paging import infer_paging, tokens_of
 from checkpost.model.paths import Family, families, nested_families, normal, singular
 from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.preference import SHOW_THE_ROW, asks_for_the_row
+from checkpost.model.purpose import Purpose
 from checkpost.model.queries import queries_of
 from checkpost.model.relations import relations_of
-from checkpost.model.resource import Constants, Doubt, Envelope, Key, Model, Purpose, Resource
+from checkpost.model.resource import Constants, Doubt, Envelope, Key, Model, Resource
 from checkpost.model.shape import shape_of
 from checkpost.model.subcollections import subcollections_of
 from checkpost.model.unfolding import GUESSED, fold_of
@@ -254,7 +255,7 @@ def _resource(
     paging = infer_paging(listing, next_at, cursor_pointer(listed, tokens_of(listing)), correction.paging)
     queries = queries_of(family.collection, listing, every, fields, paging, correction.queries, family.name)
     if family.item is None and not family.acts:
-        addresses = addresses_by_filter(operations, key, fields, queries)
+        addresses = addresses_by_filter(operations, key.fields if key else (), fields, queries)
         operations = {each: found for each, found in operations.items() if each in addresses or each in _WHOLE}
         if "read" in addresses:
             operations["read"] = operations["list"]

@@ -10,7 +10,7 @@ from checkpost.contract.contract import Operation, Parameter
 from checkpost.contract.node import Node
 from checkpost.model.media import JSON_PATCH, LINES, is_json_type, record_media
 from checkpost.model.paths import Family
-from checkpost.model.resource import Purpose
+from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
 
 ByPath = Mapping[str, Mapping[str, Operation]]

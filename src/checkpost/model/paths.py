@@ -6,12 +6,10 @@ import re
 from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING
 
 import inflection
 
-if TYPE_CHECKING:
-    from checkpost.model.address import Address
+from checkpost.model.address import Address
 
 PARAMETER = re.compile(r"\{([^}/]+)\}")
 #: The part of an item path behind its collection: ``/{a}/{b}``, ``/id/{id}``, ``({id})``.

@@ -16,12 +16,10 @@ from checkpost.model.fields import inside
 from checkpost.model.guards import Guards
 from checkpost.model.layout import PLAIN, Layout
 from checkpost.model.media import record_media
+from checkpost.model.purpose import Purpose
 from checkpost.model.relation import Expanded, Expansion, Relation
 from checkpost.model.shape import shape_of
 from checkpost.model.spelling import Queries
-
-#: What an operation is for, in the life of a row.
-Purpose = Literal["list", "create", "read", "replace", "update", "delete"]
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,8 @@ from checkpost.contract.errors import Place
 from checkpost.contract.node import Node
 from checkpost.contract.validators import Validators
 from checkpost.model.field import MISSING, Field
-from checkpost.model.resource import Purpose, Resource
+from checkpost.model.purpose import Purpose
+from checkpost.model.resource import Resource
 from checkpost.model.shape import shape_of
 from checkpost.values.plain import Values, as_number, limits
 

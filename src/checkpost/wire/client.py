@@ -13,7 +13,8 @@ from checkpost.contract.pointer import tokens, walk
 from checkpost.model.address import Address
 from checkpost.model.media import JSON_PATCH, request_media_type
 from checkpost.model.paths import PARAMETER
-from checkpost.model.resource import Constants, Purpose, Resource
+from checkpost.model.purpose import Purpose
+from checkpost.model.resource import Constants, Resource
 from checkpost.wire.encoding import encoded
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.listing import EVERYTHING, Asked, Key, Listing, Row, read_list

@@ -1,0 +1,7 @@
+"""What an operation is for, in the life of a row."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+Purpose = Literal["list", "create", "read", "replace", "update", "delete"]
