@@ -83,6 +83,9 @@ def _act(operation: Operation) -> _Act | None:
         if not noun or (not rest and re.fullmatch(r"v\d+|api|rest|data", noun)):
             return None
         purpose = _VERBS[verb]
+        writes = purpose in {"create", "update", "replace"}
+        if (writes and operation.method == "GET") or (purpose in {"list", "read"} and operation.method == "DELETE"):
+            return None
         if purpose in {"read", "list"}:
             purpose = _reading(operation, words)
         return _Act(operation, purpose, noun)

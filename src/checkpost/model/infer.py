@@ -168,6 +168,10 @@ def _families(
     acted = action_families(each for each in contract.operations if each.path not in taken)
     used = {path for family in acted for _, path in family.acts.values()}
     plain_ones = families([path for path in by_path if path not in used], stated)
+    # what has lists and rows in the usual way may have paths for actions beside them
+    whole = [each for each in plain_ones if each.item or len(by_path.get(each.collection or "", ())) > 1]
+    usual = {normal(singular(each.name)) for each in whole}
+    acted = [each for each in acted if normal(singular(each.name)) not in usual]
     above = [*plain_ones, *acted]
     return [*above, *nested_families([path for path in by_path if path not in used | taken], above)]
 
