@@ -62,9 +62,10 @@ def addresses_by_filter(
         if operation is None:
             continue
         taken = {each.name for each in operation.parameters if each.location == "query"}
+        needed = {each.name for each in operation.parameters if each.location == "query" and each.required}
         if sure and used <= taken:
             found[purpose] = whole
-        elif set(names) <= taken and len(names) == 1:
+        elif set(names) <= needed and len(names) == 1:  # one that may be left out may be left unheeded too
             found[purpose] = Address(query=tuple(names))
     if found and sure:
         found["read"] = whole
