@@ -3,6 +3,8 @@ contract, unless a fault is named."""
 
 from __future__ import annotations
 
+import email
+import email.policy
 import json
 import re
 from datetime import date
@@ -602,4 +604,96 @@ class Bracketed(Press):
         return {"lt": own < value, "le": own <= value, "gt": own > value, "ge": own >= value}[sign]
 
 
-WAYS: tuple[type[Press], ...] = (Hypermedia, Boxed, Keyed, Forms, Bracketed)
+class Lines(Press):
+    """The list as lines of JSON, records as multipart forms, changes by JSON Patch; described in OpenAPI 3.2."""
+
+    def contract(self) -> Json:
+        row = {"type": "object", "properties": {"id": {"type": "integer", "readOnly": True}, **_newer(FIELDS)}}
+        lines = {"content": {"application/x-ndjson": {"itemSchema": row}}}
+        steps = {"type": "array", "items": {"type": "object", "required": ["op", "path"]}}
+        new = {**NEW, "properties": _newer(FIELDS)}
+        shown = {"200": {"description": "", **content(row)}, **REFUSED}
+        where = {"Location": {"required": True, "schema": {"type": "string"}}}
+        paths = {
+            "/books": {
+                "get": {"responses": {"200": {"description": "", **lines}, **REFUSED}},
+                "post": {
+                    "requestBody": {"required": True, **content(new, "multipart/form-data")},
+                    "responses": {"201": {"description": "", "headers": where}, **REFUSED},
+                },
+            },
+            "/books/{id}": {
+                "parameters": [key_parameter("id")],
+                "get": {"responses": shown},
+                "patch": {
+                    "requestBody": {"required": True, **content(steps, "application/json-patch+json")},
+                    "responses": shown,
+                },
+                "delete": {"responses": {"204": {"description": ""}, **REFUSED}},
+            },
+        }
+        return {"openapi": "3.2.0", "info": {"title": "press", "version": "1"}, "paths": paths}
+
+    async def parts(self, request: Request) -> Json:
+        kind = request.headers.get("content-type", "")
+        if not kind.startswith("multipart/form-data"):
+            raise Refused(415)
+        raw = b"Content-Type: " + kind.encode() + b"\r\n\r\n" + await request.body()
+        found: Json = {}
+        for part in email.message_from_bytes(raw, policy=email.policy.HTTP).walk():
+            name, text = part.get_param("name", header="content-disposition"), part.get_payload(decode=True)
+            if name is not None and isinstance(text, bytes):
+                found[str(name)] = text.decode()
+        if re.fullmatch(r"-?\d+", found.get("pages", "x")):
+            found["pages"] = int(found["pages"])
+        return found
+
+    async def steps(self, request: Request) -> Json:
+        if request.headers.get("content-type") != "application/json-patch+json":
+            raise Refused(415)
+        try:
+            steps = json.loads(await request.body())
+        except ValueError:
+            raise Refused(400) from None
+        known = isinstance(steps, list) and all(
+            isinstance(each, dict) and each.get("op") == "replace" for each in steps
+        )
+        if not known or any(not str(each.get("path")).startswith("/") for each in steps):
+            raise Refused(400)
+        return {each["path"][1:]: each.get("value") for each in steps}
+
+    async def answer(self, request: Request) -> Response:
+        parts = request.path_params["path"].split("/")
+        if parts[0] != "books" or len(parts) > 2:
+            return Response(status_code=404)
+        if len(parts) == 1:
+            if request.method == "POST":
+                key = self.make(self.checked(await self.parts(request), False))
+                return Response(status_code=201, headers={"Location": f"/books/{key}"})
+            lines = "".join(json.dumps({"id": key, **row}) + "\n" for key, row in self.listed())
+            listed = Response(lines.encode(), media_type="application/x-ndjson")
+            return listed if request.method in {"GET", "HEAD"} else Response(status_code=405)
+        key = int(parts[1]) if re.fullmatch(r"\d{1,12}", parts[1]) else None
+        if request.method == "DELETE":
+            self.remove(key)
+            return Response(status_code=204)
+        self.find(key)
+        if request.method == "PATCH":
+            self.change(key, self.checked(await self.steps(request), True))
+        elif request.method not in {"GET", "HEAD"}:
+            return Response(status_code=405)
+        return JSONResponse({"id": key, **self.find(key)})
+
+
+def _newer(fields: Json) -> Json:
+    """Fields as OpenAPI 3.1 and later have them: a type list in place of ``nullable``."""
+    return {
+        name: {
+            **{k: v for k, v in each.items() if k != "nullable"},
+            **({"type": [each["type"], "null"]} if each.get("nullable") else {}),
+        }
+        for name, each in fields.items()
+    }
+
+
+WAYS: tuple[type[Press], ...] = (Hypermedia, Boxed, Keyed, Forms, Bracketed, Lines)
