@@ -93,6 +93,14 @@ class Bodies(unittest.TestCase):
         self.assertNotIn("id", layout.shaped(record))
         self.assertEqual(Layout("fields", "id").shaped(record, "5"), {"fields": record}, "the path names the row")
 
+    def test_types_are_told_by_rows(self) -> None:
+        layout = Layout("attributes", "id", "books", {"maker": "maker"})
+        link = {"data": {"type": "people", "id": "7"}}
+        shown = layout.kinds_in({"type": "book", "id": "1", "attributes": {}, "relationships": {"maker": link}})
+        body = layout.with_kinds(shown).shaped({"title": "x", "maker": "7"})
+        self.assertEqual((body["type"], body["relationships"]["maker"]), ("book", link))
+        self.assertEqual(Layout("fields", "id").with_kinds(shown).shaped({"a": 1}), {"fields": {"a": 1}})
+
     def test_a_key_in_the_query(self) -> None:
         address = Address(query=("shelf", "no"))
         self.assertEqual(address.pairs(("a", "b"), ("x", 5), ()), [("shelf", "x"), ("no", "5")])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from checkpost.contract.node import Node
@@ -13,7 +13,7 @@ from checkpost.model.shape import Shape, shape_of
 Row = dict[str, Any]
 
 #: Members that hold a row's fields, and those that may stand beside them.
-_INSIDE = ("attributes", "fields", "properties", "columns", "data", "values", "record")
+_INSIDE = ("attributes", "fields", "columns", "record")
 _BESIDE = {
     *("id", "key", "type", "kind", "object", "links", "_links", "meta", "relationships", "href", "self", "url"),
     *("createdtime", "created", "createdat", "updated", "updatedat", "version", "rev", "etag", "uuid"),
@@ -69,6 +69,21 @@ class Layout:
             body[_LINKED] = links
         return body
 
+    def kinds_in(self, row: Row) -> dict[str, str]:
+        """What a row of a body says of the types of itself (under "") and of those that it refers to, by their names."""
+        found = {"": row["type"]} if self.type_name and isinstance(row.get("type"), str) else {}
+        links = row.get(_LINKED)
+        for name in self.linked if isinstance(links, dict) else ():
+            data = links[name].get("data") if isinstance(links.get(name), dict) else None
+            if isinstance(data, dict) and isinstance(data.get("type"), str):
+                found[name] = data["type"]
+        return found
+
+    def with_kinds(self, kinds: Mapping[str, str]) -> Layout:
+        """The layout with the types that rows have shown, over what the contract leaves open."""
+        own = kinds.get("", self.type_name) if self.type_name else ""
+        return replace(self, type_name=own, linked={name: kinds.get(name, kind) for name, kind in self.linked.items()})
+
     def shape(self, shape: Shape) -> Shape:
         """The shape of a row, or of a record, with its key and fields as members."""
         if self.plain or self.fields_at not in shape.properties:
@@ -101,6 +116,8 @@ def layout_of(row: Node | None, body: Node | None, name: str) -> Layout:
         key = next((each for each in ("id", "key", "_id", "uuid") if each in shape.properties), "")
         if not inner.properties or not key or beside - _BESIDE:
             continue
+        if member != "attributes" and "type" in beside and not _kind_of(shape.properties["type"]):
+            continue  # a table with a column called so, among others
         links = shape_of(shape.properties.get(_LINKED)).properties if member == "attributes" else {}
         linked = {each: kind for each, node in links.items() if (kind := _kind_of(_identifier(node, "type")))}
         untold = {each for each, node in links.items() if _identifier(node) is not None and each not in linked}

@@ -29,6 +29,8 @@ Observer = Callable[[Operation, Exchange, str], None]
 _BARE = re.compile(
     r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}|\d{4}-\d\d-\d\d(T[\d:.]+(Z|[+-][\d:]+)?)?|\{\w+\}"
 )
+#: How many rows of a list are asked of what type they and those that they refer to are.
+_TELLING = 20
 _IN_URLS = "%:/?#[]@!$&'()*+,;=-._~"
 
 
@@ -211,7 +213,8 @@ class Client:
             return query, named or None
         if isinstance(record, dict):
             changed = key[0] if key and len(key) == 1 and purpose in {"update", "replace"} else None
-            record = {**named, **resource.layout.shaped(record, changed)}
+            layout = resource.layout.with_kinds(self.session.kinds.get(resource.name, {}))
+            record = {**named, **layout.shaped(record, changed)}
         if kind == JSON_PATCH:
             return query, record
         body = wrap(record, resource.envelope.body)
@@ -295,6 +298,8 @@ class Client:
         if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
             return None
         layout = self.resource.layout
+        for row in rows[:_TELLING] if layout.linked or layout.type_name else ():
+            self.session.kinds.setdefault(self.resource.name, {}).update(layout.kinds_in(row))
         flat = rows if layout.plain else [layout.flat(row) for row in rows]
         return [self._below(row) for row in flat] if self.resource.under else flat
 

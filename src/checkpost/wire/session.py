@@ -53,6 +53,8 @@ class Session:
         self._base_url = base_url.rstrip("/") + "/"
         #: The tokens that log-ins have given, by the name that stands for them in templates.
         self.tokens: dict[str, str] = {}
+        #: What rows have shown of their types and of those that they refer to, by resource.
+        self.kinds: dict[str, dict[str, str]] = {}
         self._logging_in: dict[str, asyncio.Lock] = {}
         self._roles, self._environment, self.limits = roles, environment, limits
         self._on_exchange = on_exchange
