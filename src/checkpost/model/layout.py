@@ -70,11 +70,11 @@ class Layout:
         return body
 
     def kinds_in(self, row: Row) -> dict[str, str]:
-        """What a row of a body says of the types of itself (under "") and of those that it refers to, by their names."""
+        """What a row of a body says of its own type (under "") and of those of rows that it refers to, by name."""
         found = {"": row["type"]} if self.type_name and isinstance(row.get("type"), str) else {}
         links = row.get(_LINKED)
-        for name in self.linked if isinstance(links, dict) else ():
-            data = links[name].get("data") if isinstance(links.get(name), dict) else None
+        for name, link in links.items() if isinstance(links, dict) else ():
+            data = link.get("data") if isinstance(link, dict) and name in self.linked else None
             if isinstance(data, dict) and isinstance(data.get("type"), str):
                 found[name] = data["type"]
         return found
