@@ -146,6 +146,10 @@ def _refused(case: Case, change: dict[str, Any], exchange: Exchange) -> Finding:
     )
 
 
+#: How often rows that seem to be changed by an update are looked at once more.
+_LOOKS = 6
+
+
 async def _several(case: Case, row: Row) -> dict[str, Any]:
     """New values for every field that an update may set."""
     change = {}
@@ -191,6 +195,10 @@ async def other_rows(case: Case) -> AsyncIterator[Finding]:
         if not touched:
             return
         evidence = [own.exchange, exchange, *lists[-1].exchanges[:1]]
+    for _ in range(_LOOKS):  # nothing is written meanwhile: what goes on changing is somebody else's doing too
+        touched = (touched or set()) - _changed(case, own.key, lists[-1], await case.listing())
+        if not touched:
+            return
     key = next(iter(touched or ()))
     name = differences(case.fields, lists[-2].by_key[key], lists[-1].by_key[key], case.settable)[0]
     seen = f"{name} of the row {'/'.join(map(str, key))} changed to {shown(lists[-1].by_key[key][name])}"
