@@ -168,9 +168,9 @@ class LinesLost(Depot):
 class OneTooMany(Depot):
     def remove_all(self, table: str, keys: list[Any]) -> None:
         super().remove_all(table, keys)
-        rest = [key for key in self.tables[table] if table == "orders" and key > max(keys)]
+        rest = [key for key in self.tables[table] if table == "orders" and key not in keys]
         if rest:
-            self.remove(table, rest[0])
+            self.remove(table, rest[-1])  # the newest of the others
 
 
 class Trusting(Depot):
