@@ -463,7 +463,7 @@ def _older(fields: Json) -> Json:
 
 
 class Bracketed(Press):
-    """Keys in brackets, texts in quotes, ``$filter`` and its like; lines of JSON for those who ask for them."""
+    """Keys in brackets, texts in quotes, ``$filter`` and its like."""
 
     text_keys = True
 

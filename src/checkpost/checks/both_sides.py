@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from checkpost.checks.asking import key_text
@@ -17,6 +18,7 @@ from checkpost.model.resource import Resource, Subcollection
 from checkpost.model.shape import shape_of
 from checkpost.oracle.same import differences, same
 from checkpost.wire.exchange import Exchange
+from checkpost.wire.journal import Journal
 from checkpost.wire.listing import Key
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
@@ -190,20 +192,38 @@ async def linked(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("its rows are not linked with others by the contract")
 
 
-async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Key) -> AsyncIterator[Finding]:
-    assert sub.link is not None
-    client = case.world.view(case.resource, sub.view, own)
+@dataclass(frozen=True)
+class Link:
+    """A link between two rows as the journal has it; no number if the row of the link has no key known beforehand."""
+
+    journal: Journal
+    number: int = 0
+
+    def gone(self) -> None:
+        if self.number:
+            self.journal.gone(self.number)
+
+
+async def journaled_link(case: Case, sub: Subcollection, own: Key, far: Key) -> Link:
+    """Journal a link between two own rows before it is made, so that a run that is cut short can take it back."""
     journal = case.world.journal
     assert journal is not None
     between = case.world.model.resource(sub.through) if sub.through else None
-    number = 0
-    if between is not None and between.key is not None:
-        pair = {sub.via or "": own[-1], sub.far or "": far[-1]}
-        if set(between.key.fields) == set(pair):
-            key = tuple(pair[name] for name in between.key.fields)
-            number = journal.intend(between.name, pair, key)
-            journal.created(number, key)
-            await asyncio.to_thread(journal.sync)  # on disk first, as for every row
+    pair = {sub.via or "": own[-1], sub.far or "": far[-1]}
+    if between is None or between.key is None or set(between.key.fields) != set(pair):
+        return Link(journal)
+    key = tuple(pair[name] for name in between.key.fields)
+    number = journal.intend(between.name, pair, key)
+    journal.created(number, key)
+    await asyncio.to_thread(journal.sync)  # on disk first, as for every row
+    return Link(journal, number)
+
+
+async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Key) -> AsyncIterator[Finding]:
+    assert sub.link is not None
+    client = case.world.view(case.resource, sub.view, own)
+    between = case.world.model.resource(sub.through) if sub.through else None
+    link = await journaled_link(case, sub, own, far)
 
     async def send(operation: Operation, situation: str) -> Exchange:
         case.state.writes += 1
@@ -228,8 +248,7 @@ async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
 
     first = await send(sub.link, "linking two rows")
     if not first.answer.ok:
-        if number:
-            journal.gone(number)
+        link.gone()
         if first.answer.refused and first.answer.status not in {401, 403}:
             yield wrong(sub.link, "Two rows cannot be linked", "success", str(first.answer.status), [first])
         return
@@ -246,8 +265,8 @@ async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
             )
     finally:
         gone = await send(sub.unlink, "unlinking two rows") if sub.unlink is not None else None
-        if number and gone is not None and (gone.answer.ok or gone.answer.status in {404, 410}):
-            journal.gone(number)
+        if gone is not None and (gone.answer.ok or gone.answer.status in {404, 410}):
+            link.gone()
     if sub.unlink is None or gone is None or not gone.answer.ok:
         if sub.unlink is not None and gone is not None and gone.answer.refused:
             yield wrong(sub.unlink, "Two rows cannot be unlinked", "success", str(gone.answer.status), [first, gone])

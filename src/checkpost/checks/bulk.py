@@ -200,8 +200,7 @@ async def _with_bad(case: Case) -> list[tuple[str, list[dict[str, Any]], int]]:
 
 def twice_taken(case: Case) -> bool:
     """Whether a second row with the same unique value is known to be taken even alone."""
-    known = case.world.findings.by_key.values()
-    return any(each.check == "create.unique" and each.resource == case.resource.name for each in known)
+    return any(each.check == "create.unique" for each in case.known())
 
 
 def unique_field(case: Case) -> Field | None:
@@ -586,14 +585,8 @@ async def filtered(case: Case) -> AsyncIterator[Finding]:
     filtering = await filtering_of(case)
     for purpose in purposes:
         bulk = case.resource.bulk[purpose]
-        chosen = await own_by_value(case, filtering)
-        if chosen is None:
-            raise Skipped("no filter is known that leaves nothing but the run's own rows")
-        rows, asked = chosen
+        rows, asked = await own_chosen(case, filtering)
         before = await case.listing()
-        if {case.client.key_of(row) for row in (await listed(case, asked)).rows} != {own.key for own in rows[:2]}:
-            # what a filter leaves in a list is what it changes: nobody else's rows may be among it
-            raise Skipped("the filter does not leave just the run's own rows, so that it is not tried on a write")
         try:
             async for finding in _by(case, bulk, asked, rows, before):
                 yield finding
@@ -608,13 +601,25 @@ def by_filter(resource: Resource) -> list[BulkPurpose]:
     return [purpose for purpose in purposes if purpose in resource.bulk]
 
 
-async def listed(case: Case, asked: Asked) -> Listing:
+async def _listed(case: Case, asked: Asked) -> Listing:
     listing = await case.client.whole_list(case.world.most_rows, case.check.name, "what the filter leaves", asked)
     case.requests += len(listing.exchanges)
     return listing
 
 
-async def own_by_value(case: Case, filtering: Filtering) -> tuple[list[Own], Asked] | None:
+async def own_chosen(case: Case, filtering: Filtering) -> tuple[list[Own], Asked]:
+    """Three own rows, and a filter that is seen to leave the first two and nothing else."""
+    chosen = await _own_by_value(case, filtering)
+    if chosen is None:
+        raise Skipped("no filter is known that leaves nothing but the run's own rows")
+    rows, asked = chosen
+    if {case.client.key_of(row) for row in (await _listed(case, asked)).rows} != {own.key for own in rows[:2]}:
+        # what a filter leaves in a list is what it changes: nobody else's rows may be among it
+        raise Skipped("the filter does not leave just the run's own rows, so that it is not tried on a write")
+    return rows, asked
+
+
+async def _own_by_value(case: Case, filtering: Filtering) -> tuple[list[Own], Asked] | None:
     """Three own rows, and a filter that leaves the first two of them and no others."""
     names = case.resource.key.fields if case.resource.key else ()
     for field in case.resource.writable("create"):

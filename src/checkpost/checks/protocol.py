@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import AsyncIterator, Iterable, Mapping, Sequence
+from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from checkpost.checks.case import Case
@@ -290,16 +290,12 @@ def _xml_rows(body: bytes, names: set[str]) -> list[Mapping[str, str]] | None:
     except (ParseError, ValueError):
         return None
     found: list[Mapping[str, str]] = []
-    for element in _elements(root):
+    for element in root.iter():
         texts = {_local(child): (child.text or "") for child in element if _local(child) in names}
         texts |= {name: value for name, value in element.attrib.items() if name in names}
         if len(texts) >= min(2, len(names)):
             found.append(texts)
     return found
-
-
-def _elements(root: Element) -> Iterable[Element]:
-    return root.iter()
 
 
 def _local(element: Element) -> str:

@@ -88,16 +88,13 @@ def _schema(node: dict[str, Any], pointer: str, nullable: bool) -> Iterator[Mend
         yield Mended("no-items", "An array does not say what its items are.", pointer)
     if not nullable and node.get("nullable") is True:
         del node["nullable"]
-        _with_null(node)
+        with_null(node)
         message = "'nullable' is no keyword of this version; it is read as \"or null\"."
         yield Mended("nullable", message, pointer)
     elif not nullable:
         node.pop("nullable", None)
-    for limit, exclusive in (("minimum", "exclusiveMinimum"), ("maximum", "exclusiveMaximum")):
-        if not nullable and isinstance(node.get(exclusive), bool):
-            if node.pop(exclusive) and limit in node:
-                node[exclusive] = node.pop(limit)
-            yield Mended("boolean-limit", f"{exclusive!r} is a number in this version; it is read as of old.", pointer)
+    for exclusive in [] if nullable else numeric_limits(node):
+        yield Mended("boolean-limit", f"{exclusive!r} is a number in this version; it is read as of old.", pointer)
     pattern = node.get("pattern")
     if isinstance(pattern, str) and not _is_pattern(pattern):
         del node["pattern"]
@@ -125,7 +122,19 @@ def _type(node: dict[str, Any], pointer: str) -> Iterator[Mended]:
     yield Mended("unknown-type", message, join(pointer, "type"))
 
 
-def _with_null(node: dict[str, Any]) -> None:
+def numeric_limits(node: dict[str, Any]) -> list[str]:
+    """Write boolean exclusive limits as numbers, in place (they are of OpenAPI 3.0); the names of those."""
+    found = []
+    for limit, exclusive in (("minimum", "exclusiveMinimum"), ("maximum", "exclusiveMaximum")):
+        if isinstance(node.get(exclusive), bool):
+            found.append(exclusive)
+            if node.pop(exclusive) and limit in node:
+                node[exclusive] = node.pop(limit)
+    return found
+
+
+def with_null(node: dict[str, Any]) -> None:
+    """Let a schema take null beside what it takes, in place (JSON Schema 2020-12 has no ``nullable``)."""
     if isinstance(node.get("type"), str):
         node["type"] = [node["type"], "null"]
         if isinstance(node.get("enum"), list) and None not in node["enum"]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from checkpost.contract.mending import VALUES
+from checkpost.contract.mending import VALUES, numeric_limits, with_null
 from checkpost.contract.openapi31 import read as read
 
 #: What may stand beside a reference without changing what is valid.
@@ -37,24 +37,6 @@ def _schema(node: dict[str, Any]) -> dict[str, Any]:
         kept = {key: each for key, each in node.items() if key in _HARMLESS - {"$ref", "nullable"}}
         return {**kept, "anyOf": [{"$ref": node["$ref"]}, {"type": "null"}]}
     if nullable:
-        node = _with_null(node)
-    for limit, exclusive in (("minimum", "exclusiveMinimum"), ("maximum", "exclusiveMaximum")):
-        if isinstance(node.get(exclusive), bool):
-            stated = node.pop(exclusive)
-            if stated and limit in node:
-                node[exclusive] = node.pop(limit)
-    return node
-
-
-def _with_null(node: dict[str, Any]) -> dict[str, Any]:
-    if isinstance(node.get("type"), str):
-        node["type"] = [node["type"], "null"]
-        if isinstance(node.get("enum"), list) and None not in node["enum"]:
-            node["enum"] = [*node["enum"], None]
-        return node
-    combined = {key: node.pop(key) for key in ("allOf", "oneOf") if key in node}
-    if combined:
-        node["anyOf"] = [*node.get("anyOf", []), combined, {"type": "null"}]
-    elif "anyOf" in node:
-        node["anyOf"] = [*node["anyOf"], {"type": "null"}]
+        with_null(node)
+    numeric_limits(node)
     return node

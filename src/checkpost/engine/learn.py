@@ -56,7 +56,6 @@ async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
         unknown = [each.name for each in target.model.resources if not each.fields]
         rows = rows_by_name(contract, [*reader.names, *unknown])
         target = _again(target, contract, rows, {})
-        reader.target = target
         settled: dict[str, Correction] = {}
         for resource in target.model.resources:
             client = Client(session, target.base_url, resource, target.role.name)

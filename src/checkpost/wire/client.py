@@ -248,7 +248,6 @@ class Client:
         tag = purpose in guards.needs_match and "if-match" not in named
         version = guards.needs_version and purpose in {"update", "replace"} and isinstance(record, dict)
         version = version and guards.version not in record
-        version = version and guards.version not in record
         if not key or not (tag or version) or "read" not in self.resource.operations:
             return {}, record
         answer = (await self.send("read", key=key, check=check, situation="reading a row")).answer

@@ -38,7 +38,7 @@ class NamedForActions(Style):
         paths: Json = {path: each for path, each in document["paths"].items() if path in {"/login", "/logout"}}
         schemas = dict(document["components"]["schemas"])
         for table in self.tables:
-            path, item = own_paths(document, table)
+            path, item = own_paths(table)
             listed, own = document["paths"][path], document["paths"][item]
             keys = own["parameters"]
             asked = [{**each, "in": "query"} for each in keys]

@@ -107,14 +107,14 @@ def problem(status: int, title: str, detail: str, media_type: str = PROBLEM) -> 
     return Reply(status, {"content-type": media_type}, json.dumps(body).encode())
 
 
-def own_paths(document: Json, table: Table) -> tuple[str, str]:
+def own_paths(table: Table) -> tuple[str, str]:
     """The paths of a table's list and of its rows in the stand-in's own description."""
     return table.path, table.path + "".join(f"/{{{name}}}" for name in table.key)
 
 
 def only_lists_and_rows(document: Json, tables: Sequence[Table]) -> Json:
     """The description without what stands beside lists and rows: many at once, lists under rows, aggregates."""
-    wanted = {path for table in tables for path in own_paths(document, table)}
+    wanted = {path for table in tables for path in own_paths(table)}
     paths = {path: each for path, each in document["paths"].items() if path in wanted or path in {"/login", "/logout"}}
     return {**document, "paths": paths}
 

@@ -25,7 +25,7 @@ class KeysInBrackets(Style):
         paths = {}
         for path, item in document["paths"].items():
             table = TABLE_AT.get(path.split("/")[1])
-            own = own_paths(document, table)[1] if table else ""
+            own = own_paths(table)[1] if table else ""
             if table and (path == own or path.startswith(own + "/")):
                 path = _template(table) + path[len(own) :]
             paths[path] = item

@@ -46,7 +46,7 @@ class Documents(Style):
         schemas = {"Errors": _errors_schema()}
         for table in self.tables:
             schemas |= _schemas(table, document["components"]["schemas"])
-            path, item = own_paths(document, table)
+            path, item = own_paths(table)
             listed, own = document["paths"][path], document["paths"][item]
             names = {column.name: _shown(table, column) for column in table.columns}
             paths[path] = _with_bodies(table, _renamed(listed, names))

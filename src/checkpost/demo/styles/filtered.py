@@ -37,7 +37,7 @@ class ByFilter(Style):
         paths = dict(document["paths"])
         schemas = dict(document["components"]["schemas"])
         for table in self.tables:
-            path, item = own_paths(document, table)
+            path, item = own_paths(table)
             own = paths.pop(item)
             listed = dict(paths[path])
             columns = {column.name for column in table.visible}

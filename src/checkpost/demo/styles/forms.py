@@ -42,7 +42,7 @@ class Forms(Style):
             known = {column.name for column in table.visible}
             properties = {name: each for name, each in row["properties"].items() if name in known}
             decimals = {column.name for column in table.visible if column.type == "decimal"}
-            texts = {name: {**_text(each)} if name in decimals else each for name, each in properties.items()}
+            texts = {name: _text(each) if name in decimals else each for name, each in properties.items()}
             schemas[table.title] = {**row, "properties": texts}
         paths: Json = {}
         lists = {table.path for table in self.tables}
@@ -68,7 +68,7 @@ class Forms(Style):
 
     def _operation(self, path: str, method: str, operation: Json, shared: list[Json], schemas: Json) -> Json:
         table = TABLE_AT.get(path.split("/")[1])
-        one = table is not None and path == own_paths({}, table)[1]
+        one = table is not None and path == own_paths(table)[1]
         parameters = [_parameter(each) for each in (*shared, *operation.get("parameters", []))]
         found: Json = {
             key: operation[key] for key in ("operationId", "tags", "summary", "security") if key in operation

@@ -45,7 +45,7 @@ class RowsByKey(Style):
             rows = {"type": "object", "additionalProperties": reference_to(table.title)}
             schemas[table.title + "List"] = {**page, "properties": {**page["properties"], "items": rows}}
             told = {"type": "object", "required": [key], "properties": {key: table.column(key).schema()}}
-            path, item = own_paths(document, table)
+            path, item = own_paths(table)
             made = paths[path]["post"]
             answer = {**made["responses"]["201"], "content": {"application/json": {"schema": told}}}
             answer = {name: each for name, each in answer.items() if name != "links"}

@@ -27,7 +27,7 @@ class OnlyNested(Style):
     def described(self, document: Json) -> Json:
         document = only_lists_and_rows(document, self.tables)
         paths = dict(document["paths"])
-        path, item = own_paths(document, _BELOW)
+        path, item = own_paths(_BELOW)
         above = {**paths["/vaults/{code}"]["parameters"][0], "name": _BY}
         under = f"/vaults/{{{_BY}}}/accessions"
         listed, own = paths.pop(path), paths.pop(item)

@@ -29,7 +29,7 @@ class OnePath(Style):
     def described(self, document: Json) -> Json:
         document = dropped(document, ["with"])
         usual = TABLE_AT["species"]
-        path, item = own_paths(document, usual)
+        path, item = own_paths(usual)
         listed, own = document["paths"][path], document["paths"][item]
         refused = {code: each for code, each in own["patch"]["responses"].items() if code in {"401", "404"}}
         texts = {"type": "array", "items": {"type": "string"}}
