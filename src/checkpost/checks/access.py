@@ -208,7 +208,9 @@ async def log_out(case: Case) -> AsyncIterator[Finding]:
         raise Blocked(f"the list answers {before.answer.status} after a log-in")
     headers, body = _farewell(operation, token)
     url = f"{case.world.base_url.rstrip('/')}{operation.path}"
-    left = await session.send(Request(operation.method, url, role.name, headers, body, token=variable), case.check.name)
+    left = await session.sign_off(
+        Request(operation.method, url, role.name, headers, body, token=variable), case.check.name
+    )
     case.requests += 1
     if not left.answer.ok and not 300 <= left.answer.status < 400:
         raise Blocked(f"{operation} answers {left.answer.status}")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncIterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -10,6 +9,7 @@ from typing import Any
 from checkpost.checks.asking import snapshot_of, spelled
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Skipped, check
+from checkpost.checks.together import all_of
 from checkpost.contract.contract import Operation
 from checkpost.contract.pointer import walk
 from checkpost.findings import Differing, Finding
@@ -253,11 +253,9 @@ async def aggregates(case: Case) -> AsyncIterator[Finding]:
             return every if condition is None else evaluate(condition, snapshot, Reading()).true
 
         return list(
-            await asyncio.gather(
-                *(
-                    _compared(case, aggregating, snapshot, asked, by, condition, mask(condition))
-                    for asked, by, condition in questions
-                )
+            await all_of(
+                _compared(case, aggregating, snapshot, asked, by, condition, mask(condition))
+                for asked, by, condition in questions
             )
         )
 

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncIterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from checkpost.checks.asking import key_text
@@ -17,8 +15,8 @@ from checkpost.model.relation import Expanded
 from checkpost.model.resource import Resource, Subcollection
 from checkpost.model.shape import shape_of
 from checkpost.oracle.same import differences, same
+from checkpost.wire.door import Act, Made
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.journal import Journal
 from checkpost.wire.listing import Key
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
@@ -192,38 +190,22 @@ async def linked(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("its rows are not linked with others by the contract")
 
 
-@dataclass(frozen=True)
-class Link:
-    """A link between two rows as the journal has it; no number if the row of the link has no key known beforehand."""
-
-    journal: Journal
-    number: int = 0
-
-    def gone(self) -> None:
-        if self.number:
-            self.journal.gone(self.number)
-
-
-async def journaled_link(case: Case, sub: Subcollection, own: Key, far: Key) -> Link:
-    """Journal a link between two own rows before it is made, so that a run that is cut short can take it back."""
-    journal = case.world.journal
-    assert journal is not None
+def link_act(case: Case, sub: Subcollection, own: Key, far: Key, makes: bool) -> Act:
+    """What linking or unlinking two own rows may do: where a table between them is known, ``makes`` its row."""
     between = case.world.model.resource(sub.through) if sub.through else None
     pair = {sub.via or "": own[-1], sub.far or "": far[-1]}
-    if between is None or between.key is None or set(between.key.fields) != set(pair):
-        return Link(journal)
-    key = tuple(pair[name] for name in between.key.fields)
-    number = journal.intend(between.name, pair, key)
-    journal.created(number, key)
-    await asyncio.to_thread(journal.sync)  # on disk first, as for every row
-    return Link(journal, number)
+    touched = ((case.resource.name, own), (sub.child, far))
+    if not makes or between is None:
+        return Act("link", (), touched)
+    names = between.key.fields if between.key is not None else ()
+    key = tuple(pair[name] for name in names) if names and set(names) == set(pair) else None
+    return Act("link", (Made(between.name, pair, key),), touched)
 
 
 async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Key) -> AsyncIterator[Finding]:
     assert sub.link is not None
     client = case.world.view(case.resource, sub.view, own)
     between = case.world.model.resource(sub.through) if sub.through else None
-    link = await journaled_link(case, sub, own, far)
 
     async def send(operation: Operation, situation: str) -> Exchange:
         case.state.writes += 1
@@ -232,7 +214,10 @@ async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
             case.world.state(between.name).writes += 1
         record = {sub.linked_by: far[-1]} if sub.linked_by and operation is sub.link else None
         key = () if sub.linked_by and operation is sub.link else far
-        return await case.send("update", situation, through=client, operation=operation, key=key, record=record)
+        act = link_act(case, sub, own, far, operation is sub.link)
+        return await case.send(
+            "update", situation, through=client, operation=operation, key=key, record=record, act=act
+        )
 
     def wrong(operation: Operation, title: str, expected: str, observed: str, evidence: Sequence[Exchange]) -> Finding:
         return case.finding(
@@ -248,7 +233,6 @@ async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
 
     first = await send(sub.link, "linking two rows")
     if not first.answer.ok:
-        link.gone()
         if first.answer.refused and first.answer.status not in {401, 403}:
             yield wrong(sub.link, "Two rows cannot be linked", "success", str(first.answer.status), [first])
         return
@@ -265,8 +249,6 @@ async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
             )
     finally:
         gone = await send(sub.unlink, "unlinking two rows") if sub.unlink is not None else None
-        if gone is not None and (gone.answer.ok or gone.answer.status in {404, 410}):
-            link.gone()
     if sub.unlink is None or gone is None or not gone.answer.ok:
         if sub.unlink is not None and gone is not None and gone.answer.refused:
             yield wrong(sub.unlink, "Two rows cannot be unlinked", "success", str(gone.answer.status), [first, gone])
@@ -331,22 +313,18 @@ async def _inner(case: Case, other: Case, each: Expanded) -> dict[str, Any]:
     schema = shape_of(case.resource.record_schema("create")).properties[each.name]
     members = shape_of(shape_of(schema).item).properties
     record = await other.record()
-    return {name: value for name, value in record.items() if name in members and name != each.via}
+    # never with a key of their own: a server that looks for it would overwrite somebody else's row
+    keys = set(other.resource.key.fields) if other.resource.key is not None and not other.client_keys else set()
+    return {name: value for name, value in record.items() if name in members and name not in {each.via, *keys}}
 
 
 async def _nested(case: Case, other: Case, each: Expanded) -> AsyncIterator[Finding]:
     assert each.via is not None
-    journal = case.world.journal
-    assert journal is not None
     rows = [await _inner(case, other, each) for _ in range(2)]
-    numbers = [journal.intend(other.resource.name, row) for row in rows]
-    other.made += numbers
     record = await case.record()
-    made, key = await case.create(record, "a record with rows inside", body={**record, each.name: rows})
+    made, key = await _with_inside(case, other, each, record, rows, "a record with rows inside")
     operation = case.operation("create")
     if key is None:
-        for number in numbers:
-            journal.gone(number)
         if made.answer.refused:
             yield case.finding(
                 "warning",
@@ -360,11 +338,7 @@ async def _nested(case: Case, other: Case, each: Expanded) -> AsyncIterator[Find
             )
         return
     found = await _belonging(other, each, key)
-    for number, child in zip(numbers, found, strict=False):
-        journal.created(number, child)
-        other.state.created.add(child)
-    for number in numbers[len(found) :]:
-        journal.gone(number)
+    _told(case, other, made, found)
     if len(found) != len(rows):
         yield _nested_finding(
             case,
@@ -392,7 +366,7 @@ async def _nested(case: Case, other: Case, each: Expanded) -> AsyncIterator[Find
     if broken is None:
         return
     record = await case.record()
-    refused, key = await case.create(record, "a record with a bad row inside", body={**record, each.name: broken})
+    refused, key = await _with_inside(case, other, each, record, broken, "a record with a bad row inside")
     if refused.answer.refused:
         strays = await case.strays()
         if strays:
@@ -401,18 +375,10 @@ async def _nested(case: Case, other: Case, each: Expanded) -> AsyncIterator[Find
                 "A refused record with rows inside is stored in part",
                 f"{refused.answer.status}, and the row {key_text(own)} is there",
             )
-            for child in await _belonging(other, each, own):
-                number = journal.intend(other.resource.name, broken[0], child)
-                journal.created(number, child)
-                other.made.append(number)
-                other.state.created.add(child)
+            _told(case, other, refused, await _belonging(other, each, own))
             yield _nested_finding(case, each, operation, title, "nothing stored", observed, [refused])
     elif key is not None:
-        for child in await _belonging(other, each, key):
-            number = journal.intend(other.resource.name, broken[0], child)
-            journal.created(number, child)
-            other.made.append(number)
-            other.state.created.add(child)
+        _told(case, other, refused, await _belonging(other, each, key))
         yield _nested_finding(
             case,
             each,
@@ -422,6 +388,23 @@ async def _nested(case: Case, other: Case, each: Expanded) -> AsyncIterator[Find
             str(refused.answer.status),
             [refused],
         )
+
+
+async def _with_inside(
+    case: Case, other: Case, each: Expanded, record: Mapping[str, Any], rows: Sequence[Mapping[str, Any]], words: str
+) -> tuple[Exchange, Key | None]:
+    """Create a record with rows of another table inside it."""
+    inside = tuple(Made(other.resource.name, dict(row)) for row in rows)
+    return await case.create(record, words, body={**record, each.name: list(rows)}, inside=inside)
+
+
+def _told(case: Case, other: Case, exchange: Exchange, keys: Sequence[Key]) -> None:
+    """Note which rows of the other table were made along with a record."""
+    numbers = case.numbers(exchange)[1:]
+    for number, key in zip(numbers, keys, strict=False):
+        case.made.remove(number)
+        other.made.append(number)
+        other.told(number, key)
 
 
 async def _broken(case: Case, other: Case, each: Expanded) -> list[Mapping[str, Any]] | None:

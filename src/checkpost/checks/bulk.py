@@ -23,6 +23,7 @@ from checkpost.model.resource import Resource
 from checkpost.model.spelling import Filtering, Inexpressible
 from checkpost.oracle.same import differences, same
 from checkpost.values.broken import Break, breaks
+from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Asked, Key, Listing
 
@@ -277,7 +278,7 @@ async def limits(case: Case) -> AsyncIterator[Finding]:
     bulk = _bulk(case, "create")
     if case.state.many_refused:
         raise Skipped(case.state.many_refused)
-    exchange = await send_items(case, bulk, [], "no rows at all")
+    exchange = await send_items(case, bulk, [], "no rows at all", making(case, []))
     _not_allowed(exchange)
     if exchange.answer.ok and bulk.least:
         yield _finding(
@@ -297,8 +298,17 @@ async def limits(case: Case) -> AsyncIterator[Finding]:
 
 
 async def _many(case: Case, number: int) -> list[dict[str, Any]]:
-    """So many records with nothing in them but what they need."""
-    return [await case.record(full=False) for _ in range(number)]
+    """So many records with nothing in them but what they need, and one text by which a row is known as the run's."""
+    records = [await case.record(full=False) for _ in range(number)]
+    mark = case.values.mark
+    names = [
+        each.name for each in case.resource.writable("create") if each.is_text and not case.resource.relation(each.name)
+    ]
+    for name in names if not any(mark in str(value) for value in records[0].values()) else ():
+        values = [await case.value(case.fields[name]) for _ in records]
+        if all(isinstance(value, str) and mark in value for value in values):
+            return [{**record, name: value} for record, value in zip(records, values, strict=True)]
+    return records
 
 
 async def _sweep(case: Case, sent: Sent) -> None:
@@ -310,7 +320,11 @@ async def _sweep(case: Case, sent: Sent) -> None:
     size = min(bulk.largest or 50, 50 if bulk.form == "query" else 500)
     for start in range(0, len(keys), size):
         part = keys[start : start + size]
-        exchange = await send_items(case, bulk, key_items(case, bulk, part), "tidying up")
+        items = key_items(case, bulk, part)
+        try:
+            exchange = await send_items(case, bulk, items, "tidying up", removing(case, bulk, part))
+        except Unsafe:
+            return  # one by one, then
         if not exchange.answer.ok:
             return
     listing = await case.listing()
@@ -343,6 +357,23 @@ async def large(case: Case) -> AsyncIterator[Finding]:
 
 
 # -- changing and removing ---------------------------------------------------------------------------
+
+
+def making(case: Case, records: Sequence[Mapping[str, Any]]) -> Act:
+    return Act("create", tuple(Made(case.resource.name, dict(record)) for record in records))
+
+
+def changing(case: Case, bulk: Bulk, items: Sequence[Mapping[str, Any]]) -> Act:
+    """What changes of many rows may do, each item being a row's key and its new values."""
+    name, names = case.resource.name, case.resource.key.fields if case.resource.key else ()
+    keys = tuple(tuple(item[each] for each in names) for item in items)
+    return Act("change", tuple(Made(name, dict(item)) for item in items), tuple((name, key) for key in keys))
+
+
+def removing(case: Case, bulk: Bulk, keys: Sequence[Key]) -> Act:
+    """What a removal of many rows may do; on the path of all rows it may take them all, if the keys are ignored."""
+    on_all = bulk.operation.method == "DELETE" and bulk.operation.path == case.resource.collection
+    return Act("remove", (), tuple((case.resource.name, key) for key in keys), on_all)
 
 
 def key_items(case: Case, bulk: Bulk, keys: Sequence[Key]) -> list[Any]:
@@ -392,7 +423,7 @@ async def updated(case: Case) -> AsyncIterator[Finding]:
     name, items = await _changes(case, bulk, rows[:3])
     field = case.fields[name]
     before = (await case.row_now(rows[3].key))[1]
-    exchange = await send_items(case, bulk, items, "changes of three rows")
+    exchange = await send_items(case, bulk, items, "changes of three rows", changing(case, bulk, items))
     _not_allowed(exchange)
     evidence = [exchange]
     if exchange.answer.refused:
@@ -467,17 +498,13 @@ async def _absent_among(case: Case, bulk: Bulk, rows: Sequence[Own], field: Fiel
         return
     whole = await case.record("replace") if bulk.operation.method == "PUT" and case.has("replace") else {}
     items = [{**whole, **dict(zip(names, key, strict=True)), field.name: value} for key in (rows[0].key, absent)]
-    exchange = await send_items(case, bulk, items, "changes of a row that there is, and one that there is not")
+    what = "changes of a row that there is, and one that there is not"
+    exchange = await send_items(case, bulk, items, what, changing(case, bulk, items))
     _, now = await case.row_now(rows[0].key)
     changed = same(field, value, now.get(field.name))
     _, made = await case.read(absent, "a row that there is not") if case.has("read") else (exchange, None)
     if made is not None:
-        journal = case.world.journal
-        assert journal is not None
-        number = journal.intend(case.resource.name, made, absent)
-        journal.created(number, absent)
-        case.made.append(number)
-        case.state.created.add(absent)
+        case.again(absent)
         case.remark("changes of many rows make those that there are not")
         return
     for found in _partly(case, bulk, exchange, changed, "changes"):
@@ -517,7 +544,8 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     rows = await case.own(4)
     listed = await case.listing() if case.has("list") else None
     keys = [own.key for own in rows]
-    exchange = await send_items(case, bulk, key_items(case, bulk, keys[:2]), "two rows to be removed")
+    items = key_items(case, bulk, keys[:2])
+    exchange = await send_items(case, bulk, items, "two rows to be removed", removing(case, bulk, keys[:2]))
     _not_allowed(exchange)
     if exchange.answer.refused:
         case.state.many_kept = f"removing many rows answers {exchange.answer.status}"
@@ -539,7 +567,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     own_lost = not all(there[2:])
     foreign: set[Key] = set()
     if listed is not None and after is not None and listed.complete and after.complete:
-        foreign = set(listed.by_key) - set(after.by_key) - case.state.created
+        foreign = set(listed.by_key) - set(after.by_key) - case.made_keys
     if own_lost or foreign:
         case.state.many_kept = "more rows are removed than are named"
         seen = f"{len(foreign) + 2 - sum(there[2:])} more gone"
@@ -553,9 +581,9 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
         absent = await case.vacant_key()
     except Skipped:
         return
-    exchange = await send_items(
-        case, bulk, key_items(case, bulk, [keys[2], absent]), "a row, and one that there is not"
-    )
+    both = [keys[2], absent]
+    what = "a row, and one that there is not"
+    exchange = await send_items(case, bulk, key_items(case, bulk, both), what, removing(case, bulk, both))
     gone = not await _is_there(case, keys[2])
     if gone:
         case.forget(keys[2])
@@ -599,6 +627,15 @@ async def filtered(case: Case) -> AsyncIterator[Finding]:
 def by_filter(resource: Resource) -> list[BulkPurpose]:
     purposes: tuple[BulkPurpose, ...] = ("filtered update", "filtered delete")
     return [purpose for purpose in purposes if purpose in resource.bulk]
+
+
+def by_filter_act(case: Case, purpose: Purpose, keys: Sequence[Key], values: Mapping[str, Any]) -> Act:
+    """What a change or removal by filter may do: only the API decides which rows it leaves."""
+    name = case.resource.name
+    touched = tuple((name, key) for key in keys)
+    if purpose == "delete":
+        return Act("remove", (), touched, True)
+    return Act("change", tuple(Made(name, values) for _ in keys), touched, True)
 
 
 async def _listed(case: Case, asked: Asked) -> Listing:
@@ -665,8 +702,9 @@ async def _by(case: Case, bulk: Bulk, asked: Asked, rows: Sequence[Own], before:
                     break
         if not values:
             raise Skipped("none of its fields can be changed freely")
+    act = by_filter_act(case, purpose, [own.key for own in rows[:2]], values)
     exchange = await case.send(
-        purpose, "by a filter", operation=bulk.operation, query=asked.pairs, record=None if removes else values
+        purpose, "by a filter", operation=bulk.operation, query=asked.pairs, record=None if removes else values, act=act
     )
     _not_allowed(exchange)
     evidence = [exchange]
@@ -695,13 +733,16 @@ async def _by(case: Case, bulk: Bulk, asked: Asked, rows: Sequence[Own], before:
         if key not in after.by_key or differences(case.fields, before.by_key[key], after.by_key[key], list(values))
     ]
     if touched:
-        await _put_back(case, [key for key in touched if key in after.by_key], before, list(values))
+        restored = await _put_back(case, touched, before, after, list(values))
         what = "removes" if removes else "changes"
         lost = [key for key in touched if key not in after.by_key]
         told = [
             Differing("removed" if key in lost else "changed", key_text(key), dict(before.by_key[key]))
             for key in touched[:5]
         ]
+        for key in touched:
+            if key not in case.made_keys:
+                case.harmed(key, "removed" if key in lost else "changed", before.by_key[key], key in restored)
         finding = _finding(
             case, bulk, f"A filter {what} rows that it does not leave", "the two rows that it leaves",
             f"{exchange.answer.status}, and {len(touched)} more", evidence,
@@ -718,9 +759,12 @@ async def _by(case: Case, bulk: Bulk, asked: Asked, rows: Sequence[Own], before:
         yield _finding(case, bulk, title, "2", str(count), evidence)
 
 
-async def _put_back(case: Case, keys: Sequence[Key], before: Listing, names: Sequence[str]) -> None:
-    """Give rows that a faulty API has changed against the filter their values again."""
-    if case.has("update"):
-        for key in keys:
-            values = {name: before.by_key[key][name] for name in names if name in before.by_key[key]}
-            await case.send("update", "putting a row back as it was", key=key, record=values)
+async def _put_back(case: Case, keys: Sequence[Key], before: Listing, after: Listing, names: Sequence[str]) -> set[Key]:
+    """Give rows that a faulty API has changed against the filter their values again; the keys of those that have
+    them."""
+    restored: set[Key] = set()
+    for key in keys if case.has("update") else ():
+        values = {name: before.by_key[key][name] for name in names if name in before.by_key[key]}
+        if key in after.by_key and values and (await case.restore(key, values)).answer.ok:
+            restored.add(key)
+    return restored

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-import asyncio
+import contextlib
 import itertools
 import re
 import uuid
 from collections.abc import AsyncIterator, Iterable, Mapping, Sequence
-from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
 from checkpost.checks.registry import Blocked, Check, Skipped
+from checkpost.checks.together import all_of
 from checkpost.checks.world import State, World
 from checkpost.contract.contract import Operation
 from checkpost.contract.errors import Place
@@ -23,13 +23,15 @@ from checkpost.model.purpose import Purpose
 from checkpost.model.relation import Relation
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import same
+from checkpost.rows.journal import Entry
+from checkpost.rows.ledger import Ledger
+from checkpost.rows.resemblance import match
 from checkpost.values.plain import Values
-from checkpost.wire.client import Client, Unsafe
+from checkpost.wire.client import Client
 from checkpost.wire.curl import script
+from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.journal import Entry, Journal
 from checkpost.wire.listing import Key, Listing, Row
-from checkpost.wire.strays import match
 
 
 def _like_those(used: Sequence[Any]) -> str:
@@ -71,6 +73,8 @@ class Case:
     made: list[int] = field(default_factory=list)
     #: The role that is looked at, where that is another one than the run's own.
     actor: str = ""
+    #: The tables for whose rows this one's are made, where it is that.
+    making: tuple[str, ...] = ()
     #: What the creates were answered, by the numbers of their journal entries.
     answered: dict[int, Exchange] = field(default_factory=dict)
 
@@ -79,7 +83,7 @@ class Case:
         """The resource as the role that is looked at meets it."""
         return self.world.client(self.resource, self.world.roles[self.actor])
 
-    @asynccontextmanager
+    @contextlib.asynccontextmanager
     async def beside(self, resource: Resource) -> AsyncIterator[Case]:
         """The same check with another resource whose rows may refer to this one's; both are tidied up behind it."""
         other = self.other(resource)
@@ -131,6 +135,7 @@ class Case:
         self.requests += 1
         if purpose not in {"list", "read"}:
             self.state.writes += 1
+            self._ledger  # noqa: B018 - raises Blocked where the run may not write
         client = through or self.client
         return await client.send(purpose, check=self.check.name, situation=situation, **request)
 
@@ -258,21 +263,22 @@ class Case:
         target = self.world.model.resource(relation.resource)
         if target is None:
             return []
-        lock = self.world.parents.setdefault(target.name, asyncio.Lock())
-        async with lock:
-            state = self.world.state(target.name)
-            if state.before is None and "list" in target.operations:
-                state.before = await self.world.client(target).whole_list(self.world.most_rows, self.check.name)
-            known = [key[-1] for key in itertools.islice(state.before.by_key if state.before else (), _MOST_PARENTS)]
-            known = known or state.parents
-            if known or target.name == self.resource.name or "create" not in target.operations:
-                return known
-            if "delete" not in target.operations or self.world.journal is None:
-                return []
-            other = Case(self.world, target, self.check, self.world.client(target))
-            own = (await other.own())[0]
-            state.parents.append(own.key[-1])
+        state = self.world.state(target.name)
+        if state.before is None and "list" in target.operations:
+            state.before = await self.world.client(target).whole_list(self.world.most_rows, self.check.name)
+        known = [key[-1] for key in itertools.islice(state.before.by_key if state.before else (), _MOST_PARENTS)]
+        if known or "create" not in target.operations or target.name in (*self.making, self.resource.name):
+            return known  # tables that refer to each other, or one to itself, cannot both come first
+        if "delete" not in target.operations or self.world.ledger is None:
             return state.parents
+        # the whole chain of parents is made by one check at a time, so that none waits for another that waits for it
+        async with contextlib.nullcontext() if self.making else self.world.making_parents:
+            if not state.parents:
+                chain = (*self.making, self.resource.name)
+                other = Case(self.world, target, self.check, self.world.client(target), making=chain)
+                with contextlib.suppress(Blocked, Skipped, Unsafe):  # then there is none to refer to
+                    state.parents.append((await other.own())[0].key[-1])
+        return state.parents
 
     async def _related_key(self) -> dict[str, Any]:
         """For a table whose key is made of references: a combination that no row has."""
@@ -312,59 +318,53 @@ class Case:
         body: Mapping[str, Any] | None = None,
         **request: Any,
     ) -> tuple[Exchange, Key | None]:
-        """Send a record, journaled first; the key of the row made, or None if none was made or it is not
-        known. Another ``body``, or a ``raw`` one, is sent in the record's place, ``through`` another client
-        where that is given. Raises Blocked where rows may not be made."""
-        journal = self._writable()
-        client_key = self.client.key_of(record) if self.client_keys else None
-        # an API that overwrites would do it to a row that was not read
-        untold = client_key not in self.state.created and not self._list_is_readable
-        if client_key and untold and not await self._vacant(client_key):
-            raise Blocked(f"whether a row has the key {client_key} already cannot be told")
-        number = journal.intend(self.resource.name, dict(record), client_key)
-        self.made.append(number)
-        await asyncio.to_thread(journal.sync)  # on disk first; other requests go on meanwhile
+        """Send a record; the key of the row made, or None if none was made or it is not known. Another ``body``, or a
+        ``raw`` one, is sent in the record's place, ``through`` another client where that is given. Raises Blocked
+        where rows may not be made, Unsafe where one may be overwritten."""
+        ledger = self._ledger
+        sent = dict(record)
+        chosen = self.client.key_of(sent) if self.client_keys else None
+        made = Made(self.resource.name, sent, chosen, self.world.within(self.resource))
+        inside = request.pop("inside", ())
+        act = Act("create", (made, *inside), key_in=lambda answer: self.client.new_key(answer, sent))
         if "raw" not in request:
-            request["record"] = record if body is None else body
-        exchange = self.answered[number] = await self.send("create", situation, through=through, **request)
-        if exchange.answer.refused and not self._list_is_readable:
-            journal.gone(number)  # nothing could tell more than the refusal does
+            request["record"] = sent if body is None else body
+        exchange = await self.send("create", situation, through=through, act=act, **request)
+        number = self.numbers(exchange)[0]
+        self.answered[number] = exchange
         if not exchange.answer.ok:
             return exchange, None
-        key = self.client.new_key(exchange.answer, record)
-        if key is not None and self._foreign(key):
+        key = self.client.new_key(exchange.answer, sent)
+        if key is not None and key not in ledger.own_keys(self.resource.name):
             raise Blocked(f"creating a row answered with the key {key} of a row that was there before")
         if key is None and exchange.answer.status == 202:
-            self.made.remove(number)  # it may come into being later: the end of the run looks for it
-            return exchange, None
+            return exchange, None  # it may come into being later: the end of the run looks for it
         if key is None:
-            found = await self.strays()
-            key = next((own.key for entry, own in found if entry.number == number), None)
-        else:
-            journal.created(number, key)
-        if key is not None:
-            self.state.created.add(key)
+            key = next((own.key for entry, own in await self.strays() if entry.number == number), None)
         return exchange, key
 
     @property
-    def _list_is_readable(self) -> bool:
-        return self.state.before is not None and self.state.before.complete
-
-    def _writable(self) -> Journal:
-        if self.world.journal is None:
+    def _ledger(self) -> Ledger:
+        if self.world.ledger is None:
             raise Blocked("this run may not write")
-        return self.world.journal
+        return self.world.ledger
 
-    def _foreign(self, key: Key) -> bool:
-        before = self.state.before
-        return before is not None and key in before.by_key and key not in self.state.created
+    @property
+    def own_keys(self) -> set[Key]:
+        """The keys of the run's rows that are there now."""
+        return self.world.ledger.own_keys(self.resource.name) if self.world.ledger is not None else set()
+
+    @property
+    def made_keys(self) -> set[Key]:
+        """Every key that a row of the run's has had."""
+        return self.world.ledger.made_keys(self.resource.name) if self.world.ledger is not None else set()
 
     async def own(self, count: int = 1, full: bool = True) -> list[Own]:
         """New rows to work with. Raises Blocked if they cannot be made."""
         if self.state.not_creatable:
             raise Blocked(self.state.not_creatable)
         records = [await self.record(full=full) for _ in range(count)]
-        made = await asyncio.gather(*(self.create(record) for record in records))
+        made = await all_of(self.create(record) for record in records)
         rows = []
         for record, (exchange, key) in zip(records, made, strict=True):
             if key is None and exchange.answer.status in {401, 403}:
@@ -377,64 +377,77 @@ class Case:
 
     # -- finding and removing rows ---------------------------------------------------------------------
 
-    async def strays(self) -> list[tuple[Entry, Own]]:
-        """Rows in the list that the run made without having learnt their keys. What the whole list does
-        not hold is taken off the journal."""
-        journal = self._writable()
-        unknown = [each for each in journal.entries(self.resource.name) if not each.confirmed]
-        mine = [each for each in unknown if each.number in self.made]
-        if not mine or not self.has("list"):
+    async def strays(self, listing: Listing | None = None) -> list[tuple[Entry, Own]]:
+        """Rows in the list, read anew unless it is given, that this check made without having learnt their keys."""
+        ledger, name = self._ledger, self.resource.name
+        entries = [ledger.journal.entry(number) for number in self.made]
+        lost = [each for each in entries if each is not None and each.resource == name and each.answered is None]
+        if not lost or not self.has("list"):
             return []
-        listing = await self.listing()
-        before = self.state.before
-        foreign = set(before.by_key if before else ())
-        named = {each.key: each for each in reversed(mine) if each.key in listing.by_key and each.key not in foreign}
-        matched_rows = [(entry, key) for key, entry in named.items() if key is not None]
-        rest = [each for each in mine if each.key is None]
-        taken = self.state.created | foreign | {key for _, key in matched_rows}
-        matched_rows += match(self.resource, rest, listing, taken, self.world.mark)
-        found = [(entry, Own(key, entry.record or {}, listing.exchanges[-1])) for entry, key in matched_rows]
-        for entry, own in found:
-            journal.created(entry.number, own.key)
-            self.state.created.add(own.key)
-        if listing.complete:
-            matched = {entry.number for entry, _ in found}
-            for entry in mine:
-                if entry.number not in matched:
-                    journal.gone(entry.number)
-        return found
+        listing = listing if listing is not None else await self.listing()
+        table = ledger.table(name)
+        foreign = table.known - table.ever
+        named = {each.key: each for each in reversed(lost) if each.key in listing.by_key and each.key not in foreign}
+        pairs = [(entry, key) for key, entry in named.items() if key is not None and key not in table.own]
+        taken = foreign | table.own.keys() | {key for _, key in pairs}
+        pairs += match(self.resource, [each for each in lost if each.key is None], listing.by_key, taken, ledger.mark)
+        for entry, key in pairs:
+            ledger.found(entry.number, key, listing.by_key[key])
+        return [(entry, Own(key, entry.record, listing.exchanges[-1])) for entry, key in pairs]
+
+    def numbers(self, exchange: Exchange) -> tuple[int, ...]:
+        """The journal's numbers of the rows that a request was to make, which are this check's to remove."""
+        numbers = self._ledger.numbers(exchange)
+        self.made += [number for number in numbers if number not in self.made]
+        return numbers
+
+    def told(self, number: int, key: Key) -> None:
+        """Note the key that an answer gives to one of several rows made at once."""
+        self._ledger.answered(number, key)
 
     async def clean(self) -> None:
-        """Remove every row that this case has made."""
-        journal = self.world.journal
-        if journal is None or not self.made:
+        """Remove every row that this check has made, as far as that is told; the end of the run looks for the rest."""
+        ledger = self.world.ledger
+        if ledger is None or not self.made:
             return
-        await self.strays()
-        mine = [each for each in journal.entries(self.resource.name) if each.number in self.made]
-        await asyncio.gather(*(self._remove(entry) for entry in reversed(mine)))
+        table = ledger.table(self.resource.name)
+        mine = set(self.made)
+        keys = [key for key, number in table.own.items() if number in mine]
         self.made.clear()
+        await all_of(self._remove(key) for key in reversed(keys))
 
-    async def _remove(self, entry: Entry) -> None:
-        assert self.world.journal is not None
-        if entry.key is None or entry.key not in self.state.created or self._foreign(entry.key):
+    async def _remove(self, key: Key) -> None:
+        if not self.has("delete"):
             return
-        self.requests += 1
-        self.state.writes += 1
         try:
-            exchange = await self.client.send("delete", key=entry.key, check=self.check.name, situation="tidying up")
+            exchange = await self.send("delete", "tidying up", key=key)
         except Unsafe:
             return  # the end of the run looks for it again, and tells if it stays
         if exchange.answer.ok or exchange.answer.status in {404, 410}:
-            self.world.journal.gone(entry.number)
-            self.state.used.discard(entry.key)
+            self.forget(key)
+
+    def is_still(self, key: Key, row: Row) -> bool:
+        """Whether a row is the run's own that had the key, and not another that was given it since."""
+        return self._ledger.is_still(self.resource.name, key, row)
+
+    def harmed(self, key: Key, how: str, row: Row, restored: bool) -> None:
+        """Note that a request of the run's has reached a row of somebody else's."""
+        self._ledger.harm(self.resource.name, key, how, row, restored)
+
+    async def restore(self, key: Key, values: Mapping[str, Any]) -> Exchange:
+        """Give a row of somebody else's, which a request of the run's has changed, the values that it had."""
+        return await self._ledger.restore(self.client, key, values, self.check.name)
 
     def forget(self, key: Key) -> None:
-        """Tell the journal that an own row is gone."""
-        journal = self._writable()
-        for entry in journal.entries(self.resource.name):
-            if entry.key == key:
-                journal.gone(entry.number)
+        """Note that an own row is gone."""
+        self._ledger.gone(self.resource.name, key)
         self.state.used.discard(key)
+
+    def again(self, key: Key) -> None:
+        """Note that a row is there under the key of one that was gone."""
+        self._ledger.back(self.resource.name, key)
+        number = self._ledger.table(self.resource.name).own.get(key)
+        self.made += [number] if number is not None else []
 
     # -- keys that are not there ---------------------------------------------------------------------
 
@@ -463,24 +476,43 @@ class Case:
             raise Skipped("no key that is certainly absent could be made")
         return tuple(parts)
 
-    async def vacant_key(self) -> Key:
-        """A key to write to that certainly no row has. Raises Skipped where that cannot be told."""
-        key = self.absent_key()
-        if not await self._vacant(key):
-            raise Skipped("no key that is certainly absent could be made")
-        return key
+    async def deleted(self) -> tuple[Own, list[Exchange]]:
+        """A row made and deleted again, and the exchanges; one with a larger key stays, since some APIs give the
+        largest key out again. Raises Blocked if that fails."""
+        own, other = await self.own(2)
+        if isinstance(own.key[-1], int) and isinstance(other.key[-1], int) and own.key[-1] > other.key[-1]:
+            own = other
+        exchange = await self.send("delete", "deleting a row", key=own.key)
+        if not exchange.answer.ok:
+            raise Blocked(f"deleting a row answers {exchange.answer.status or exchange.answer.detail}")
+        self.forget(own.key)
+        return own, [own.exchange, exchange]
 
-    async def _vacant(self, key: Key) -> bool:
-        """Whether no row has a key: by reading it, and by the list if that was read whole."""
-        before = self.state.before
-        if before is not None and key in before.by_key:
-            return False
-        if not self.has("read"):
-            return self._list_is_readable
-        exchange, row = await self.read(key, "a key that is not there")
-        if self.client.absent(exchange.answer) or exchange.answer.status in {400, 422}:
-            return True
-        return self._list_is_readable and (row is None or self.client.key_of(row) != key)
+    async def keep_vacant(self, key: Key) -> None:
+        """See to it that a write to the key of a deleted row of the run's can reach no other. Raises Skipped where the
+        API may give the key out again."""
+        if not self._ledger.is_spare(self.resource.name, key) and not self.client_keys:
+            await self.own()  # another one made since shows whether keys are given out again
+        if not self._ledger.is_spare(self.resource.name, key):
+            raise Skipped("the key of a deleted row may be given out again, so that a write to it could reach another")
+
+    async def vacant_key(self) -> Key:
+        """A key to write to that no row has: one that the API has given to a row of the run's, which is deleted.
+        Raises Skipped where keys are given out again, Blocked where no row can be made and deleted."""
+        if self.state.vacant is None or self.state.vacant in self.own_keys:
+            self.state.vacant = (await self.deleted())[0].key
+        await self.keep_vacant(self.state.vacant)
+        return self.state.vacant
+
+    async def unused_key(self) -> Key:
+        """A key that no row has, to be read or referred to, never to be written by. Raises Skipped where none can be
+        told."""
+        key = self.absent_key()
+        if self.has("read"):
+            exchange, row = await self.read(key, "a key that is not there")
+            if row is not None and not self.client.absent(exchange.answer):
+                raise Skipped("no key that is certainly absent could be made")
+        return key
 
     # -- reporting -----------------------------------------------------------------------------------
 

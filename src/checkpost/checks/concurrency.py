@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncIterator
 from typing import Any
 
@@ -10,6 +9,7 @@ from checkpost.checks.bulk import twice_taken, unique_field
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.together import all_of
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.field import MISSING, Field
 from checkpost.model.purpose import Purpose
@@ -34,8 +34,8 @@ async def one_of_many(case: Case) -> AsyncIterator[Finding]:
     value = records[0].get(field.name)
     if value is None:
         raise Skipped(f"no value for {field.name} is known")
-    made = await asyncio.gather(
-        *(case.create({**record, field.name: value}, "the same unique value at the same moment") for record in records)
+    made = await all_of(
+        case.create({**record, field.name: value}, "the same unique value at the same moment") for record in records
     )
     taken = [exchange for exchange, _ in made if exchange.answer.ok]
     if len(taken) != 1:
@@ -91,11 +91,9 @@ async def two_fields(case: Case) -> AsyncIterator[Finding]:
         values = {field.name: await _other_value(case, row, field) for field in fields}
         if MISSING in values.values():
             raise Skipped("it has no two fields that can be changed freely")
-        both = await asyncio.gather(
-            *(
-                case.send("update", "two fields changed at the same moment", key=own.key, record={name: value})
-                for name, value in values.items()
-            )
+        both = await all_of(
+            case.send("update", "two fields changed at the same moment", key=own.key, record={name: value})
+            for name, value in values.items()
         )
         if not all(exchange.answer.ok for exchange in both):
             continue  # one of them was told so
@@ -393,19 +391,12 @@ async def sent_again(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("the contract has no idempotency key")
     record = await case.record()
     headers = {header: f"{case.world.mark}-{case.values.number()}"}
-    journal = case.world.journal
     first, key = await case.create(record, "a create with an idempotency key", headers=headers)
     if key is None:
         raise Blocked(f"a create with an idempotency key answers {first.answer.status}")
-    number = journal.intend(case.resource.name, record) if journal is not None else 0
-    case.made.append(number)
-    again = await case.send("create", "the same create again", headers=headers, record=record)
-    second = case.client.new_key(again.answer, record) if again.answer.ok else None
+    again, second = await case.create(record, "the same create again", headers=headers)
     strays = [own.key for _, own in await case.strays()]
     doubled = [each for each in (*strays, second) if each is not None and each != key]
-    if doubled and journal is not None:
-        journal.created(number, doubled[0])
-        case.state.created.add(doubled[0])
     # a table whose rows cannot be twice refuses the second one by itself
     conflict = again.answer.status == 409 and unique_field(case) is not None
     if doubled or conflict:

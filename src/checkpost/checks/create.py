@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import re
 from collections.abc import AsyncIterator, Mapping
 from typing import Any
@@ -13,14 +12,15 @@ from checkpost.checks.conformance import shown
 from checkpost.checks.readback import answer_differs, changed_values, list_differs, missing_from_list, stored_rows
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, situation, try_breaks
+from checkpost.checks.together import all_of
 from checkpost.findings import Basis, Finding
 from checkpost.model.field import MISSING, Field
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import differences, same
 from checkpost.values.awkward import Variant, variants
 from checkpost.values.broken import Break
-from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Key
+from checkpost.wire.exchange import Exchange, Request
+from checkpost.wire.listing import Key, Row
 
 #: A default that is an expression for the database to evaluate, and no value.
 _EXPRESSION = re.compile(r"\w\(.*\)|::|^CURRENT_|^now$|^uuid$|^autoincrement$", re.I)
@@ -106,6 +106,45 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
         yield _not_listed(case, [exchange, listing.exchanges[-1]])
     for found in stored_as_sent(case, own, reads, read or listed, listed):
         yield found
+    if read is not None:
+        async for found in _reading_is_harmless(case, own, read, reads):
+            yield found
+
+
+async def _reading_is_harmless(case: Case, own: Own, row: Row, reads: list[Exchange]) -> AsyncIterator[Finding]:
+    """Whether safe methods leave an own row alone, before they are sent to anybody else's (RFC 9110, 9.2.1)."""
+    operation = case.operation("read")
+    address = case.client.url(operation, own.key, purpose="read")
+    sent = list(reads)
+    for method in ("HEAD", "OPTIONS") if operation.method == "GET" else ():
+        sent.append(await case.world.session.send(Request(method, address, case.world.role.name), case.check.name))
+        case.requests += 1
+    again, after = await case.read(own.key, "a row that was read before")
+    changed = differences(case.fields, row, after, case.settable) if after is not None else []
+    if not changed and not (after is None and case.client.absent(again.answer)):
+        case.state.read_safely = True
+        return
+    did = f"changes it: {changed[0]}" if changed else "removes it"
+    ledger, name = case.world.ledger, case.resource.name
+    if ledger is not None:
+        ledger.harmful_reads(name, f"reading a row {did}")
+    if not changed:
+        case.forget(own.key)
+    case.state.not_creatable = f"reading a row {did}, so that no more is tried"
+    methods = ", ".join(dict.fromkeys(each.request.method for each in sent))
+    yield case.finding(
+        "error",
+        "standard",
+        "Reading a row changes it" if changed else "Reading a row removes it",
+        f"the row as before: {methods} are safe (RFC 9110, 9.2.1)",
+        f"{changed[0]} was {row[changed[0]]!r} and is {(after or {})[changed[0]]!r}"
+        if changed
+        else f"{again.answer.status} when it is read again",
+        cause="any:read writes",
+        purpose="read",
+        subjects=changed,
+        evidence=[own.exchange, *sent, again],
+    )
 
 
 def stored_as_sent(
@@ -229,14 +268,14 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
     if not rounds:
         raise Skipped("none of its fields takes awkward values")
     plans = [{name: each[turn] for name, each in choices.items() if turn < len(each)} for turn in range(rounds)]
-    made = await asyncio.gather(*(_create_with(case, plan) for plan in plans))
+    made = await all_of(_create_with(case, plan) for plan in plans)
     rows = []
     for plan, (own, exchange) in zip(plans, made, strict=True):
         if own is not None:
             rows.append((plan, own))
         elif exchange.answer.refused:
             # one value is at fault: each alone tells which
-            alone = await asyncio.gather(*(_create_with(case, {name: each}) for name, each in plan.items()))
+            alone = await all_of(_create_with(case, {name: each}) for name, each in plan.items())
             for (name, variant), (single, refusal) in zip(plan.items(), alone, strict=True):
                 if single is not None:
                     rows.append(({name: variant}, single))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator
-from typing import Any
 
 from checkpost.checks.case import Case
 from checkpost.checks.read import succeeded_on_missing
@@ -43,14 +42,14 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
     by_key = in_list = False
     if case.has("read"):
         read, row = await case.read(own.key, "a deleted row")
-        by_key = row is not None and case.client.key_of(row) in (None, own.key)
+        by_key = row is not None and case.client.key_of(row) in (None, own.key) and case.is_still(own.key, row)
         evidence.append(read)
     if case.has("list"):
         listing = await case.listing()
-        in_list = own.key in listing.by_key
+        in_list = own.key in listing.by_key and case.is_still(own.key, listing.by_key[own.key])
         if in_list:
             listing = await case.listing()
-            in_list = own.key in listing.by_key
+            in_list = own.key in listing.by_key and case.is_still(own.key, listing.by_key[own.key])
             evidence.append(listing.exchanges[0])
     if not by_key and not in_list:
         case.forget(own.key)
@@ -73,20 +72,11 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
     )
 
 
-async def _deleted(case: Case) -> tuple[Any, list[Exchange]]:
-    """The key of a row made and deleted again. Raises Blocked if that fails."""
-    own = (await case.own())[0]
-    exchange = await case.send("delete", "deleting a row", key=own.key)
-    if not exchange.answer.ok:
-        raise Blocked(f"deleting a row answers {exchange.answer.status or exchange.answer.detail}")
-    case.forget(own.key)
-    return own, [own.exchange, exchange]
-
-
 @check("delete.again", needs=_NEEDS, creates=True, cost=lambda resource: 3)
 async def deleting_again(case: Case) -> AsyncIterator[Finding]:
     """Is deleting a row a second time answered without a server error, as documented?"""
-    own, evidence = await _deleted(case)
+    own, evidence = await case.deleted()
+    await case.keep_vacant(own.key)
     exchange = await case.send("delete", "deleting a row again", key=own.key)
     documented = [response.status for response in case.operation("delete").responses]
     if exchange.answer.ok and {"404", "410"} & set(documented) and not case.resource.by_filter:
@@ -121,11 +111,11 @@ async def other_rows(case: Case) -> AsyncIterator[Finding]:
     lost: set[Key] = set()
     evidence: list[Exchange] = []
     for _ in range(2):
-        _, evidence = await _deleted(case)
+        _, evidence = await case.deleted()
         lists.append(await case.listing())
         if not all(listing.complete for listing in lists):
             raise Skipped("the list is too long to compare all rows, or cannot be read whole")
-        lost = set(lists[-2].by_key) - set(lists[-1].by_key) - case.state.created
+        lost = set(lists[-2].by_key) - set(lists[-1].by_key) - case.made_keys
         if not lost:
             return
     yield case.finding(
@@ -146,7 +136,12 @@ async def key_is_not_reused(case: Case) -> AsyncIterator[Finding]:
     key = case.resource.key
     if key is None or key.assigned_by == "client":
         raise Skipped("the client chooses the key")
-    first, evidence = await _deleted(case)
+    first = (await case.own())[0]
+    removed = await case.send("delete", "deleting a row", key=first.key)
+    if not removed.answer.ok:
+        raise Blocked(f"deleting a row answers {removed.answer.status or removed.answer.detail}")
+    case.forget(first.key)
+    evidence = [first.exchange, removed]
     second = (await case.own())[0]
     if second.key == first.key:
         yield case.finding(
@@ -164,18 +159,15 @@ async def key_is_not_reused(case: Case) -> AsyncIterator[Finding]:
 @check("delete.update-after", needs=(*_NEEDS, "update"), creates=True, cost=lambda resource: 4)
 async def update_after_delete(case: Case) -> AsyncIterator[Finding]:
     """Does an update of a deleted row not bring it back?"""
-    own, evidence = await _deleted(case)
-    journal = case.world.journal
-    assert journal is not None
-    case.made.append(journal.intend(case.resource.name, dict(own.record), own.key))
+    own, evidence = await case.deleted()
     names = [field.name for field in case.resource.writable("update") if own.record.get(field.name) is not None]
     if not names:
         raise Skipped("none of its fields can be changed")
+    await case.keep_vacant(own.key)
     exchange = await case.send("update", "updating a deleted row", key=own.key, record={names[0]: own.record[names[0]]})
     _, row = await case.read(own.key, "a deleted row") if case.has("read") else (exchange, None)
-    if row is None:
-        case.forget(own.key)
     if row is not None and case.client.key_of(row) == own.key:
+        case.again(own.key)
         yield case.finding(
             "error",
             "expectation",

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-import asyncio
 import json
 from collections.abc import AsyncIterator
 
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.model.media import is_form, request_media_type
 from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
 from checkpost.wire.client import wrap
+from checkpost.wire.door import Act, Made
 from checkpost.wire.exchange import Request
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
@@ -99,16 +100,13 @@ async def method_not_offered(case: Case) -> AsyncIterator[Finding]:
     for method in ("POST", "PUT", "PATCH"):
         if method in known:
             continue
-        journal = case.world.journal
-        assert journal is not None
-        number = journal.intend(case.resource.name, record)
-        case.made.append(number)
+        name = case.resource.name
+        act = Act("change", (Made(name, record),), ((name, own.key),))
         request = Request(method, url, case.world.role.name, {"Content-Type": "application/json"}, raw)
-        exchange = await case.world.session.send(request, case.check.name)
+        exchange = await case.client.write(request, act, case.check.name)
         case.requests += 1
+        case.state.writes += 1
         answer = exchange.answer
-        if answer.refused:
-            journal.gone(number)
         if answer.ok or (answer.status >= 500 and answer.status != 501):
             yield case.finding(
                 "error" if answer.status >= 500 else "warning",
@@ -132,9 +130,7 @@ async def bad_parameter(case: Case) -> AsyncIterator[Finding]:
     ]
     if not names:
         raise Skipped("the list has no typed query parameters")
-    sent = await asyncio.gather(
-        *(case.send("list", f"{name} that is not a number", query={name: "abc"}) for name in names)
-    )
+    sent = await all_of(case.send("list", f"{name} that is not a number", query={name: "abc"}) for name in names)
     for name, exchange in zip(names, sent, strict=True):
         rows = case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
         before = case.state.before

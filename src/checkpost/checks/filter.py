@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections import Counter
 from collections.abc import AsyncIterator, Iterable, Sequence
 from dataclasses import dataclass, replace
@@ -11,6 +10,7 @@ from typing import Any
 from checkpost.checks.asking import Reply, as_answer, ask, differing, fields_in, snapshot_of, spelled, with_rows
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.together import all_of
 from checkpost.contract.node import Node
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.field import Field
@@ -150,7 +150,7 @@ async def _tried(
             return None
         return condition, await ask(case, asked, situation, limit, whole=not lean)
 
-    answered = [each for each in await asyncio.gather(*map(one, trials)) if each is not None]
+    answered = [each for each in await all_of(map(one, trials)) if each is not None]
     by_fields: dict[tuple[str, ...], list[tuple[Condition, Reply]]] = {}
     for condition, reply in answered:
         by_fields.setdefault(tuple(sorted(set(fields_in(Query(condition))))), []).append((condition, reply))

@@ -11,8 +11,8 @@ from checkpost.checks.registry import Blocked, Skipped, check, looking
 from checkpost.findings import Differing, Finding
 from checkpost.model.field import MISSING
 from checkpost.oracle.same import differences
+from checkpost.rows.journal import Entry
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.journal import Entry
 from checkpost.wire.listing import Row
 
 
@@ -47,38 +47,34 @@ async def _changed(case: Case) -> Own:
 
 async def _hold(case: Case, own: Own) -> None:
     """Keep a row, and those made for it that it refers to."""
-    journal = case.world.journal
-    assert journal is not None
+    ledger = case.world.ledger
+    assert ledger is not None
     _, row = await case.row_now(own.key)
-    entry = next(each for each in journal.entries(case.resource.name) if each.key == own.key)
-    journal.hold(entry.number, row)
-    case.made.remove(entry.number)
+    case.made.remove(ledger.hold(case.resource.name, own.key, row))
     for relation in case.resource.relations:
         target = case.world.model.resource(relation.resource)
         value = row.get(relation.field)
         if target is None or value not in case.world.state(target.name).parents:
             continue
-        for parent in journal.entries(target.name):
-            if parent.key == (value,) and parent.held is None:
-                _, held = await case.other(target).row_now((value,))
-                journal.hold(parent.number, held)
+        _, held = await case.other(target).row_now((value,))
+        ledger.hold(target.name, (value,), held)
 
 
 @check("hold.kept", cost=lambda resource: 4)
 async def kept(case: Case) -> AsyncIterator[Finding]:
     """Are the rows that an earlier run has left still there, as they were?"""
-    entries = [each for each in case.world.waiting if each.resource == case.resource.name and each.key is not None]
+    entries = [each for each in case.world.waiting if each.resource == case.resource.name and each.named is not None]
     if not entries:
         raise Skipped("no rows of it are held")
     listing = await case.listing() if case.has("list") else None
     gone: list[tuple[Entry, Exchange]] = []
     for entry in entries:
-        assert entry.key is not None
+        assert entry.named is not None
         row: Row | None = None
         if case.has("read"):
-            exchange, row = await case.read(entry.key, "a row that is held")
+            exchange, row = await case.read(entry.named, "a row that is held")
         elif listing is not None and not listing.problem:
-            exchange, row = listing.exchanges[-1], listing.by_key.get(entry.key)
+            exchange, row = listing.exchanges[-1], listing.by_key.get(entry.named)
         else:
             raise Blocked("held rows cannot be read")
         if row is None and exchange.answer.status >= 500:
@@ -101,12 +97,12 @@ async def kept(case: Case) -> AsyncIterator[Finding]:
                 subjects=changed,
                 evidence=[exchange],
             )
-        elif listing is not None and listing.complete and entry.key not in listing.by_key:
+        elif listing is not None and listing.complete and entry.named not in listing.by_key:
             yield case.finding(
                 "error",
                 "expectation",
                 "A row that was stored is no longer in the list",
-                f"the row {key_text(entry.key)}",
+                f"the row {key_text(entry.named)}",
                 "it can be read by its key, but the list does not hold it",
                 cause="held not listed",
                 purpose="list",
@@ -122,5 +118,5 @@ async def kept(case: Case) -> AsyncIterator[Finding]:
             cause="held gone",
             purpose="create",
             evidence=[exchange for _, exchange in gone[:2]],
-            rows=[Differing("gone", key_text(entry.key), dict(entry.held or {})) for entry, _ in gone[:3]],
+            rows=[Differing("gone", key_text(entry.named), dict(entry.held or {})) for entry, _ in gone[:3]],
         )

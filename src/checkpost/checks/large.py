@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import Any
 
@@ -11,6 +10,7 @@ from checkpost.checks.case import Case
 from checkpost.checks.filter import filtering_of, halving
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.sort import other_order, sorting_of
+from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.model.query import Compare, Operator, Order, Query
 from checkpost.model.resource import Resource
@@ -46,7 +46,7 @@ async def halves(case: Case) -> AsyncIterator[Finding]:
 
     async def counted() -> list[tuple[tuple[Compare, ...], list[Reply], int | None]]:
         whole = (await count(None)).total
-        return [(parts, list(await asyncio.gather(*map(count, parts))), whole) for parts in splits]
+        return [(parts, list(await all_of(map(count, parts))), whole) for parts in splits]
 
     wrong = [parts for parts, replies, whole in await counted() if _sum(replies) not in {None, whole}]
     if not wrong:
@@ -175,8 +175,8 @@ async def filtered_pages(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("a filter and an order cannot be written together") from None
 
     async def joined() -> tuple[list[Key], list[Reply]]:
-        pages = await asyncio.gather(
-            *(ask(case, asked, "a page of what a filter leaves", size, number) for number in range(-(-wanted // size)))
+        pages = await all_of(
+            ask(case, asked, "a page of what a filter leaves", size, number) for number in range(-(-wanted // size))
         )
         keys = [key for page in pages for row in page.rows or () if (key := case.client.key_of(row)) is not None]
         return keys, list(pages)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import json
 import re
 from collections.abc import Mapping, Sequence
@@ -11,9 +10,11 @@ from typing import Any
 
 from checkpost.checks.case import Case
 from checkpost.model.bulk import Bulk
+from checkpost.oracle.same import differences
 from checkpost.wire.client import Client
+from checkpost.wire.door import Act, Made
 from checkpost.wire.exchange import Answer, Exchange
-from checkpost.wire.listing import Key, Row
+from checkpost.wire.listing import Key, Listing, Row
 
 _REFUSED = re.compile(r"refus|error|fail|reject|invalid|skipp|bad|problem", re.I)
 _PLACES = ("index", "position", "line", "row", "item", "i")
@@ -59,15 +60,15 @@ def body_of(bulk: Bulk, items: Sequence[Any]) -> bytes:
 
 
 async def send_items(
-    case: Case, bulk: Bulk, items: Sequence[Any], situation: str, through: Client | None = None
+    case: Case, bulk: Bulk, items: Sequence[Any], situation: str, act: Act, through: Client | None = None
 ) -> Exchange:
-    """Send items as the operation takes them: in its body, or as keys in its query."""
+    """Send items as the operation takes them: in its body, or as keys in its query; ``act`` says what that may do."""
     purpose = bulk.purpose.rpartition(" ")[2]
     if bulk.form == "query":
         texts = [str(item) for item in items]
         pairs = [(bulk.name, text) for text in texts]
         pairs = pairs if bulk.separator is None else [(bulk.name, bulk.separator.join(texts))]
-        asked = {"operation": bulk.operation, "query": pairs}
+        asked = {"operation": bulk.operation, "query": pairs, "act": act}
         return await case.send(purpose, situation, through, **asked)  # type: ignore[arg-type]
     return await case.send(
         purpose,  # type: ignore[arg-type]
@@ -76,35 +77,66 @@ async def send_items(
         operation=bulk.operation,
         raw=body_of(bulk, items),
         media_type=bulk.media_type,
+        act=act,
     )
 
 
 async def create_many(
     case: Case, bulk: Bulk, records: Sequence[Mapping[str, Any]], situation: str, through: Client | None = None
 ) -> Sent:
-    """Send records in one request, each journaled first, and look which of them are stored."""
-    journal = case.world.journal
-    assert journal is not None
-    numbers = []
-    for record in records:
-        key = case.client.key_of(record) if case.client_keys else None
-        numbers.append(journal.intend(case.resource.name, dict(record), key))
-    case.made += numbers
-    await asyncio.to_thread(journal.sync)
-    exchange = await send_items(case, bulk, records, situation, through)
-    found = {entry.number: own.key for entry, own in await case.strays()}
-    keys = [found.get(number) for number in numbers]
+    """Send records in one request, and look which of them are stored."""
+    name, above = case.resource.name, case.world.within(case.resource)
+    chosen = [case.client.key_of(record) if case.client_keys else None for record in records]
+    made = tuple(Made(name, dict(record), key, above) for record, key in zip(records, chosen, strict=True))
+    exchange = await send_items(case, bulk, records, situation, Act("create", made), through)
+    numbers = case.numbers(exchange)
     told = told_by(case, exchange.answer, len(records))
+    listing = await case.listing() if case.has("list") else None
+    found = _answered(case, told, listing, made, numbers)
+    for number, key in found.items():
+        case.told(number, key)
+    if listing is not None and listing.complete:
+        case.client.seen(listing)  # now that their keys are told, the list proves them
+        found = {number: key for number, key in found.items() if key in listing.by_key}
+    found |= {entry.number: own.key for entry, own in await case.strays(listing)}
+    keys: list[Key | None] = [found.get(number) for number in numbers]
     sure = case.has("list") and not any("looked through" in remark for remark in case.remarks)
     if not sure:
         # what the answer shows is all that there is to go by
         for place, row in enumerate(told.rows[: len(numbers)]):
-            key = case.client.key_of(row) if row is not None else None
-            if key is not None and keys[place] is None:
-                keys[place] = key
-                journal.created(numbers[place], key)
-                case.state.created.add(key)
+            shown = case.client.key_of(row) if row is not None else None
+            if shown is not None and keys[place] is None:
+                keys[place] = shown
+                case.told(numbers[place], shown)
     return Sent(exchange, tuple(records), tuple(keys), told, sure)
+
+
+def _answered(
+    case: Case, told: Told, listing: Listing | None, made: Sequence[Made], numbers: Sequence[int]
+) -> dict[int, Key]:
+    """The keys that an answer gives to rows, by the number of the record that each shows, in the list or else in the
+    answer; where none is like it, by its place."""
+    rest = dict(zip(numbers, made, strict=True))
+    by_value: dict[tuple[str, Any], list[int]] = {}
+    for number, each in rest.items():
+        for pair in each.record.items():
+            if isinstance(pair[1], str | int | float):
+                by_value.setdefault(pair, []).append(number)
+    found: dict[int, Key] = {}
+    for place, row in enumerate(told.rows):
+        key = case.client.key_of(row) if row else None
+        if key is None or row is None or key in found.values():
+            continue
+        shown = listing.by_key.get(key, row) if listing is not None else row
+        here = numbers[place : place + 1]
+        pairs = [pair for pair in shown.items() if isinstance(pair[1], str | int | float)]
+        few = min((by_value[pair] for pair in pairs if pair in by_value), key=len, default=[])
+        near = [each for each in (*here, *few) if each in rest]
+        like = [each for each in near if not differences(case.fields, rest[each].record, shown)]
+        for number in (*like[:1], *(each for each in here if each in rest and not like)):
+            rest.pop(number)
+            found[number] = key
+    return found
 
 
 def told_by(case: Case, answer: Answer, number: int) -> Told:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncIterator
 from contextlib import suppress
 from typing import Any
@@ -11,6 +10,7 @@ from urllib.parse import parse_qsl, urlsplit
 from checkpost.checks.asking import differing, fields_in, snapshot_of, spelled
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.together import all_of
 from checkpost.contract.contract import Parameter
 from checkpost.findings import Finding
 from checkpost.model.query import Compare, Query
@@ -98,9 +98,7 @@ async def pages_join(case: Case) -> AsyncIterator[Finding]:
         count = -(-len(before.rows) // size)
         if count > _MOST_PAGES:
             raise Skipped(f"the list has over {_MOST_PAGES} pages of the largest size")
-        pages = await asyncio.gather(
-            *(_page(case, position_of(case.client, number, size), "a page") for number in range(count))
-        )
+        pages = await all_of(_page(case, position_of(case.client, number, size), "a page") for number in range(count))
         exchanges = [exchange for exchange, _ in pages]
         if any(rows is None for _, rows in pages):
             return  # why is told of the answer itself

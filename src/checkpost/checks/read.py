@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import asyncio
 import re
 from collections.abc import AsyncIterator
 from urllib.parse import quote
 
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.oracle.same import differences
 from checkpost.wire.client import Client
@@ -120,7 +120,7 @@ async def item_equals_list(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("the list has no rows whose key is known")
     keys = list(before.by_key)
     sample = [keys[index] for index in range(0, len(keys), max(1, len(keys) // _SAMPLE))][:_SAMPLE]
-    for key, (exchange, row) in zip(sample, await asyncio.gather(*(case.read(key) for key in sample)), strict=True):
+    for key, (exchange, row) in zip(sample, await all_of(case.read(key) for key in sample), strict=True):
         listed = before.by_key[key]
         if row is None and exchange.answer.status in {401, 403}:
             raise Skipped(f"the role {case.world.role.name} may not read a row ({exchange.answer.status})")
@@ -205,9 +205,7 @@ async def malformed_key(case: Case) -> AsyncIterator[Finding]:
         tries.insert(0, "not-a-key")
     rest = case.absent_key()[1:] if len(key.fields) > 1 else ()
     for text, exchange in zip(
-        tries,
-        await asyncio.gather(*(case.send("read", "a malformed key", key=(text, *rest)) for text in tries)),
-        strict=True,
+        tries, await all_of(case.send("read", "a malformed key", key=(text, *rest)) for text in tries), strict=True
     ):
         row = case.client.row_in(exchange.answer) if exchange.answer.ok else None
         if row is not None and case.client.key_of(row) != (text, *rest):
@@ -239,7 +237,7 @@ async def reading_changes_nothing(case: Case) -> AsyncIterator[Finding]:
         if plain and operation.method == "GET":
             url = f"{address}{'&' if '?' in address else '?'}{quote(each.name)}={quote(str(value))}"
             requests.append(Request("GET", url, case.world.role.name))
-    sent = await asyncio.gather(*(case.world.session.send(each, case.check.name) for each in requests))
+    sent = await all_of(case.world.session.send(each, case.check.name) for each in requests)
     case.requests += len(sent)
     last, after = await case.row_now(own.key)
     wrong = differences(case.fields, before, after, case.settable)
@@ -250,7 +248,7 @@ async def reading_changes_nothing(case: Case) -> AsyncIterator[Finding]:
             "Reading a row changes it",
             "no change: GET is safe (RFC 9110, 9.2.1)",
             f"{wrong[0]} was {before[wrong[0]]!r} and is {after[wrong[0]]!r}",
-            cause="read writes",
+            cause="any:read writes",
             purpose="read",
             subjects=wrong,
             evidence=[own.exchange, *_about(sent, wrong[0]), last],

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncIterator, Sequence
 from typing import Any
 
 from checkpost.checks.asking import differing, snapshot_of
 from checkpost.checks.case import Case, Own
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.together import all_of
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.purpose import Purpose
 from checkpost.model.relation import Relation
@@ -57,7 +57,7 @@ async def resolves(case: Case) -> AsyncIterator[Finding]:
         unknown = sorted((each for each in values if isinstance(each, str | int) and (each,) not in known), key=str)
         other = case.other(target)
         looked_up = unknown[:_MOST_LOOKED_UP]
-        answers = await asyncio.gather(*(other.read((each,), "a row that is referred to") for each in looked_up))
+        answers = await all_of(other.read((each,), "a row that is referred to") for each in looked_up)
         case.requests += other.requests
         dangling = [
             value
@@ -104,7 +104,7 @@ async def absent(case: Case) -> AsyncIterator[Finding]:
         if not field.created or relation.field in names:
             continue
         try:
-            value = (await case.other(target).vacant_key())[-1]
+            value = (await case.other(target).unused_key())[-1]
         except Skipped:
             continue
         if not case.world.valid(field, value):

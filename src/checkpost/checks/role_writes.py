@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import asyncio
 import re
 from collections.abc import AsyncIterator, Collection, Iterator, Mapping, Sequence
 from typing import Any, Literal
 
-from checkpost.checks.both_sides import child_record, holds_row, journaled_link, place_of, usable
-from checkpost.checks.bulk import by_filter, key_items, own_chosen
+from checkpost.checks.both_sides import child_record, holds_row, link_act, place_of, usable
+from checkpost.checks.bulk import by_filter, by_filter_act, key_items, own_chosen, removing
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.filter import filtering_of
@@ -26,6 +25,7 @@ from checkpost.checks.roles import (
     stated_rights,
     told_rights,
 )
+from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.model.access import Rights, rights_of
 from checkpost.model.field import MISSING
@@ -274,8 +274,10 @@ async def _many(case: Case, rights: Rights) -> AsyncIterator[Finding]:
         look, (_, row) = await looking_up(case, rights), await case.row_now(keys[0])
         if rights.may("bulk") and rights.may("delete") and holds(rights.rows, row, look):
             return
-        exchange = await send_items(case, bulk, key_items(case, bulk, keys), f"many deletes by {case.actor}", acting)
-        found = await asyncio.gather(*(case.read(key, "a row then") for key in keys)) if case.has("read") else []
+        exchange = await send_items(
+            case, bulk, key_items(case, bulk, keys), f"many deletes by {case.actor}", removing(case, bulk, keys), acting
+        )
+        found = await all_of(case.read(key, "a row then") for key in keys) if case.has("read") else []
         gone = [
             key for key, (seen, row) in zip(keys, found, strict=True) if row is None and case.client.absent(seen.answer)
         ]
@@ -313,9 +315,10 @@ async def by_a_filter(case: Case) -> AsyncIterator[Finding]:
             continue
         operation = case.resource.bulk[purpose].operation
         record = values if what == "update" else None
+        act = by_filter_act(case, what, [each.key for each in own], values)
         exchange = await case.send(
             what, f"by a filter, as {case.actor}", through=case.acting, operation=operation, query=asked.pairs,
-            record=record,
+            record=record, act=act,
         )  # fmt: skip
         there, after = await case.read(own[0].key, "the row then") if case.has("read") else (exchange, before)
         gone = after is None and case.client.absent(there.answer)
@@ -391,13 +394,13 @@ async def _linked_by_role(case: Case, other: Case, sub: Subcollection, rights: R
         assert operation is not None
         other.state.writes += 1
         named = link and bool(sub.linked_by)
+        act = link_act(case, sub, own, far, makes=link)
         words = f"{'linking' if link else 'unlinking'} two rows by {case.actor if by_role else 'the run'}"
         return await case.send(
             "update", words, through=theirs if by_role else mine, operation=operation, key=() if named else far,
-            record={sub.linked_by: far[-1]} if named else None,
+            record={sub.linked_by: far[-1]} if named else None, act=act,
         )  # fmt: skip
 
-    entry = await journaled_link(case, sub, own, far)
     made = False
     try:
         if not rights.may("create"):
@@ -416,9 +419,7 @@ async def _linked_by_role(case: Case, other: Case, sub: Subcollection, rights: R
                 yield _link_departs(case, sub, rights, False, [sent, seen])
     finally:
         if made and sub.unlink is not None:
-            made = not (await send(False, False)).answer.ok
-        if not made:
-            entry.gone()
+            await send(False, False)
 
 
 async def _is_linked(case: Case, sub: Subcollection, own: Key, far: Key) -> tuple[Exchange, bool]:

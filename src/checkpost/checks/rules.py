@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from typing import Any
 
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Skipped
+from checkpost.checks.together import all_of
 from checkpost.findings import Finding, Severity
 from checkpost.model.field import MISSING
 from checkpost.model.media import is_form, request_media_type
@@ -38,8 +38,12 @@ def broken_by(case: Case, purpose: Purpose, record: Mapping[str, Any]) -> list[B
 async def try_breaks(
     case: Case, purpose: Purpose, broken: list[Break], send: Callable[[Break], Awaitable[Exchange]]
 ) -> AsyncIterator[tuple[Break, Exchange, Finding | None]]:
-    """Send each broken record; for those that were accepted, the finding that says so."""
-    for each, exchange in zip(broken, await asyncio.gather(*map(send, broken)), strict=True):
+    """Send each broken record; for those that were accepted, the finding that says so.
+
+    Those that go to one row go one after the other: what changes at the same moment do to a row is another question.
+    """
+    sent = await all_of(map(send, broken)) if purpose == "create" else [await send(each) for each in broken]
+    for each, exchange in zip(broken, sent, strict=True):
         yield each, exchange, accepted(case, purpose, each, exchange) if exchange.answer.ok else None
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections import Counter
 from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
@@ -10,6 +9,7 @@ from dataclasses import dataclass
 from checkpost.checks.asking import Reply, ask, differing, snapshot_of, spelled, with_rows
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.together import all_of
 from checkpost.findings import Differing, Finding
 from checkpost.model.field import Field
 from checkpost.model.query import Compare, Order, Query
@@ -139,7 +139,7 @@ async def _judged(case: Case, sorting: Sorting, orders: Sequence[tuple[Order, ..
 
     async def every() -> list[Sorted]:
         snapshot = await snapshot_of(case)
-        found = await asyncio.gather(*(asked_in_order(case, snapshot, order, sorting) for order in orders))
+        found = await all_of(asked_in_order(case, snapshot, order, sorting) for order in orders)
         return [each for each in found if each is not None]
 
     trials = await every()
@@ -295,7 +295,7 @@ async def ties_across_pages(case: Case) -> AsyncIterator[Finding]:
 
     async def joined() -> tuple[list[Key], list[Reply]]:
         count = -(-len(snapshot) // size)
-        pages = await asyncio.gather(*(ask(case, asked, "a sorted page", size, number) for number in range(count)))
+        pages = await all_of(ask(case, asked, "a sorted page", size, number) for number in range(count))
         keys = [key for page in pages for row in page.rows or () if (key := case.client.key_of(row)) is not None]
         return keys, list(pages)
 

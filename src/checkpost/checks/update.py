@@ -169,7 +169,7 @@ def _changed(case: Case, own: Key, before: Listing, after: Listing) -> set[Key]:
         key
         for key, row in before.by_key.items()
         if key != own
-        and key not in case.state.created
+        and key not in case.made_keys
         and key in after.by_key
         and differences(case.fields, row, after.by_key[key], case.settable)
     }
@@ -278,12 +278,7 @@ async def missing_key(case: Case) -> AsyncIterator[Finding]:
 
 
 async def write_to_missing(case: Case, purpose: Purpose, key: Any, record: dict[str, Any]) -> AsyncIterator[Finding]:
-    """Write to a key that is not there; journaled, since an API may take that for a create."""
-    journal = case.world.journal
-    if journal is None:
-        raise Blocked("this run may not write")
-    number = journal.intend(case.resource.name, record, key)
-    case.made.append(number)
+    """Write to a key that is not there; an API may take that for a create."""
     exchange = await case.send(purpose, "a key that is not there", key=key, record=record)
     made = False
     if case.has("read"):
@@ -291,10 +286,7 @@ async def write_to_missing(case: Case, purpose: Purpose, key: Any, record: dict[
         made = read.answer.ok and case.client.row_in(read.answer) is not None
         made = made and case.client.key_of(case.client.row_in(read.answer) or {}) == key
     if made:
-        case.state.created.add(key)
-        journal.created(number, key)
-    else:
-        journal.gone(number)
+        case.again(key)
     statuses = {response.status for response in case.operation(purpose).responses}
     # PUT may make the row (RFC 9110, 9.3.4), unless the contract promises "not found" and no 201
     may_create = made and ("201" in statuses or (purpose == "replace" and not statuses & {"404", "410"}))

@@ -1,4 +1,4 @@
-"""What all checks of a run share: the model, the wire, the journal, and what is known of each resource."""
+"""What all checks of a run share: the model, the wire, the ledger, and what is known of each resource."""
 
 from __future__ import annotations
 
@@ -18,10 +18,11 @@ from checkpost.model.resource import Model, Resource
 from checkpost.model.spelling import Filtering, Sorting
 from checkpost.oracle.columns import Snapshot
 from checkpost.profile.credentials import Role
+from checkpost.rows.journal import Entry
+from checkpost.rows.ledger import Ledger
 from checkpost.values.plain import Values
 from checkpost.wire.client import Client
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.journal import Entry, Journal
 from checkpost.wire.listing import Key, Listing
 from checkpost.wire.session import Session
 
@@ -46,7 +47,10 @@ class State:
     taken: dict[str, set[Any]] = field(default_factory=dict)
     disputed: set[str] = field(default_factory=set)
     used: set[Key] = field(default_factory=set)
-    created: set[Key] = field(default_factory=set)
+    #: Whether GET, HEAD and OPTIONS were seen to leave an own row alone.
+    read_safely: bool = False
+    #: The key of a row that was made and deleted again.
+    vacant: Key | None = None
     answers: dict[str, int] = field(default_factory=dict)
     #: Writes that were sent; what was read before one may be out of date behind it.
     writes: int = 0
@@ -69,7 +73,7 @@ class State:
 
 @dataclass
 class World:
-    """One run's surroundings. ``journal`` is None for a run that may not write; ``chosen`` names the
+    """One run's surroundings. ``ledger`` is None for a run that may not write; ``chosen`` names the
     resources that are checked, ``mark`` is what the run's texts bear."""
 
     contract: Contract
@@ -81,13 +85,13 @@ class World:
     role: Role
     seed: int
     mark: str
-    journal: Journal | None
+    ledger: Ledger | None
     chosen: frozenset[str]
     findings: Findings = field(default_factory=Findings)
     states: dict[str, State] = field(default_factory=dict)
     exchanges: dict[int, Exchange] = field(default_factory=dict)
     exercised: set[tuple[str, str]] = field(default_factory=set)
-    parents: dict[str, asyncio.Lock] = field(default_factory=dict)
+    making_parents: asyncio.Lock = field(default_factory=asyncio.Lock)
     #: Whether a thousand rows have been sent at once already.
     large_done: bool = False
     #: How many rows are left on purpose, and those that an earlier run has left.
@@ -117,8 +121,15 @@ class World:
 
         named = (role or self.role).name
         sees_all = self.role.name if named != self.role.name else ""
-        client = Client(self.session, self.base_url, resource, named, observe, self.within(resource), sees_all)
+        within = self.within(resource)
+        client = Client(self.session, self.base_url, resource, named, observe, within, sees_all, self.ledger)
         return client
+
+    def plain_client(self, resource: Resource, role: str = "") -> Client:
+        """A client whose answers are judged by nobody: for what the run asks for its own sake."""
+        named, within = role or self.role.name, self.within(resource)
+        sees_all = self.role.name if named != self.role.name else ""
+        return Client(self.session, self.base_url, resource, named, None, within, sees_all, self.ledger)
 
     def within(self, resource: Resource) -> Key:
         """The key of the row that a resource's rows are looked at under, where they stand under another's."""
@@ -136,7 +147,8 @@ class World:
 
         owner = next((each.child for each in parent.subcollections if each.view is view), "")
 
-        client = Client(self.session, self.base_url, view, role or self.role.name, observe, within)
+        named = role or self.role.name
+        client = Client(self.session, self.base_url, view, named, observe, within, "", self.ledger)
         return client
 
     def observe(self, client: Client, operation: Operation, exchange: Exchange, situation: str, name: str = "") -> None:

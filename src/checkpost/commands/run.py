@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from checkpost.engine.plan import Planned
     from checkpost.engine.run import Result
     from checkpost.engine.target import Target
-    from checkpost.wire.journal import Entry
+    from checkpost.rows.journal import Entry
     from checkpost.wire.session import Limits
 
 Json = dict[str, Any]
@@ -131,12 +131,11 @@ def check_reports(reports: tuple[Path, ...]) -> None:
 
 def verify(target: Target, resources: tuple[str, ...], limits: Any, seed: int) -> Result:
     """Look at the rows that earlier runs have left at this API, and remove them. Raises CheckPostError."""
-    import asyncio
     from dataclasses import replace
 
-    from checkpost.engine.leftover import swept
+    from checkpost.engine.leftover import sweep_journal
     from checkpost.engine.plan import plan
-    from checkpost.wire.journal import journals, read_journal
+    from checkpost.rows.journal import journals, read_journal
 
     folder = target.profile.folder
     held = [
@@ -153,13 +152,8 @@ def verify(target: Target, resources: tuple[str, ...], limits: Any, seed: int) -
     if target.no_writes:
         click.echo(f"The held rows stay: {target.no_writes}.", err=True)
         return result
-    left: list[str] = []
-    for each in here:
-        left_here = asyncio.run(swept(each, each.entries, folder, limits.timeout))
-        left += left_here
-        if not left_here:
-            each.path.unlink()
-    return replace(result, left=tuple(left))
+    swept = [sweep_journal(each, folder, limits.timeout, held=True) for each in here]
+    return replace(result, left=tuple(row for each in swept for row in each.left))
 
 
 def carry_out(target: Target, planned: list[Planned], limits: Any, seed: int, waiting: Sequence[Entry] = ()) -> Result:
@@ -249,10 +243,9 @@ def show(document: Json) -> None:
 
 def exit_status(document: Json, fail_on: str) -> int:
     """What the process ends with: see ``checkpost.errors``."""
-    order = ["note", "warning", "error"]
-    if document["run"]["interrupted"]:
+    order, summary = ["note", "warning", "error"], document["summary"]
+    harmed = any(each["certain"] for each in summary["harmed"])
+    if document["run"]["interrupted"] or summary["left"] or harmed:
         return NOT_COMPLETED
     failing = order[order.index(fail_on) :] if fail_on in order else []
-    if any(document["summary"]["findings"][severity] for severity in failing):
-        return FINDINGS
-    return NOT_COMPLETED if document["summary"]["left"] else CLEAN
+    return FINDINGS if any(summary["findings"][severity] for severity in failing) else CLEAN

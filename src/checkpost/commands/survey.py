@@ -114,8 +114,8 @@ def _observe(profile: Profile, read_only: bool, resources: tuple[str, ...], file
     )
     console.print(observed_matrix(result.observed))
     console.print("some: not all rows, by what rule is not told", style="dim")
-    if result.left:
-        console.print(f"{len(result.left)} rows could not be removed; checkpost sweep tries again.", style="bold red")
+    for each in result.left:
+        console.print(f"A row may still be there: {each}; checkpost sweep looks again.", style="bold red", markup=False)
     if file is None:
         return
     text = frozen(result.observed, target.profile)

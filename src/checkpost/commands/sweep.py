@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 from checkpost.commands.options import PROFILE_NAME
-from checkpost.errors import CLEAN, NOT_COMPLETED, CheckPostError
+from checkpost.errors import CLEAN, NOT_COMPLETED
 
 
 @click.command()
@@ -27,10 +27,8 @@ def sweep(profile_file: Path | None, listing: bool, held: bool, timeout: float) 
 
     Only rows that a run's journal explains are touched; a row that was there before it never is.
     """
-    import asyncio
-
-    from checkpost.engine.leftover import swept
-    from checkpost.wire.journal import journals, read_journal
+    from checkpost.engine.leftover import sweep_journal
+    from checkpost.rows.journal import journals, read_journal
 
     folder = (profile_file or Path(PROFILE_NAME)).parent
     paths = journals(folder)
@@ -44,26 +42,24 @@ def sweep(profile_file: Path | None, listing: bool, held: bool, timeout: float) 
             click.echo(f"{path.name}: its run is still going on (process {leftover.heading['process']}); left alone.")
             continue
         if listing:
-            click.echo(f"{path.name}: {len(leftover.entries)} rows may be left at {leftover.heading.get('base_url')}")
-            for entry in leftover.entries:
-                key = "/".join(map(str, entry.key)) if entry.key else "key unknown"
+            made = [each for each in leftover.entries if each.kind in {"create", "link"}]
+            click.echo(f"{path.name}: {len(made)} rows may be left at {leftover.heading.get('base_url')}")
+            for entry in made:
+                key = "/".join(map(str, entry.named)) if entry.named else "key unknown"
                 click.echo(f"  {entry.resource} {key}" + (" (held)" if entry.held is not None else ""))
             continue
-        if not leftover.heading:
-            raise CheckPostError(f"{path}: the journal has no heading; remove it if its run sent nothing.")
-        waiting = [entry for entry in leftover.entries if held or entry.held is None]
-        kept = len(leftover.entries) - len(waiting)
-        left = asyncio.run(swept(leftover, waiting, folder, timeout)) if waiting else []
-        removed = len(waiting) - len(left)
-        if left:
+        kept = 0 if held else sum(entry.held is not None for entry in leftover.entries)
+        settled = sweep_journal(leftover, folder, timeout, held)
+        if settled.left:
             status = NOT_COMPLETED
-            click.echo(f"{path.name}: {len(left)} rows could not be removed: {', '.join(left[:8])}", err=True)
+            click.echo(f"{path.name}: {settled.removed} rows removed; these may still be there:", err=True)
+            for each in settled.left:
+                click.echo(f"  {each}", err=True)
         elif kept:
             click.echo(
                 f"{path.name}: {kept} rows are held; checkpost run --verify-held looks at them and removes them, "
                 "checkpost sweep --held removes them unseen."
             )
         else:
-            path.unlink()
-            click.echo(f"{path.name}: nothing is left ({removed} entries settled).")
+            click.echo(f"{path.name}: nothing is left ({settled.removed} rows removed).")
     sys.exit(status)

@@ -2,42 +2,91 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from checkpost.contract.reader import read_contract
-from checkpost.engine.learn import learn, open_questions
+from checkpost.engine.learn import learn_now, open_questions
 from checkpost.engine.target import Target, understood
+from checkpost.errors import CheckPostError
+from checkpost.model.resource import Resource
 from checkpost.profile.credentials import Credential, Role
 from checkpost.profile.profile import Profile, read_environment, read_profile, require_variables
+from checkpost.rows.journal import Book, FileLog, Journal, Leftover, Log
+from checkpost.rows.ledger import Ledger
+from checkpost.rows.settle import Settlement, settle
 from checkpost.wire.client import Client
 from checkpost.wire.fetch import loader
-from checkpost.wire.journal import Entry, Leftover
 from checkpost.wire.session import Limits, Session
-from checkpost.wire.sweep import sweep
+from checkpost.wire.transport import Transport
 
 
-async def swept(leftover: Leftover, entries: Sequence[Entry], folder: Path, timeout: float) -> list[str]:
-    """Remove the rows of some of a journal's entries; the names of those that are left. Raises CheckPostError."""
+def target_of(leftover: Leftover, folder: Path, timeout: float) -> Target:
+    """The API that a journal's run was aimed at, understood as that run did. Not to be called in a running event loop.
+    Raises CheckPostError."""
     heading = leftover.heading
+    if not heading:
+        raise CheckPostError(f"{leftover.path}: the journal has no heading; remove it if its run sent nothing.")
     file = heading.get("profile")
-    profile = read_profile(Path(file)) if file else Profile(folder)
+    profile = read_profile(Path(file)) if file else Profile(folder, contract=heading["contract"])
     role = profile.roles.get(heading["role"]) or Role(
         heading["role"], tuple(Credential(**each) for each in heading["credentials"])
     )
     environment = read_environment(folder)
     require_variables(role, environment, profile)
     reader = profile.roles.get(profile.contract_role or "", Role("public"))
-    contract = read_contract(heading["contract"], loader(reader, environment, timeout))
-    contract, model = understood(contract, profile)
+    read = loader(reader, environment, timeout, heading["base_url"])
+    contract, model = understood(read_contract(heading["contract"], read), profile)
     target = Target(contract, model, heading["base_url"], role, profile, environment, "")
-    if open_questions(target):
-        target, _ = await learn(target, Limits(timeout, 8))
-    model = target.model
-    async with Session({role.name: role}, environment, Limits(timeout, 8), base_url=heading["base_url"]) as session:
-        clients = {
-            each.name: Client(session, heading["base_url"], each, role.name, within=leftover.above.get(each.name, ()))
-            for each in model.resources
-        }
-        left = await sweep(clients, entries, leftover.known, heading["mark"], session.limits.rows, lambda entry: None)
-    return [f"{entry.resource} {'/'.join(map(str, entry.key)) if entry.key else 'key unknown'}" for entry in left]
+    return learn_now(target, Limits(timeout, 8))[0] if open_questions(target) else target
+
+
+async def swept(
+    target: Target,
+    book: Book,
+    log: Log,
+    timeout: float,
+    held: bool = False,
+    age: float = 0.0,
+    transport: Transport | None = None,
+) -> Settlement:
+    """Remove the rows that a journal's entries stand for, those that are ``held`` on purpose only if that is said;
+    ``age`` is how many seconds have passed since the run's last request. What was seen is added to the journal's
+    ``log``, which is removed if nothing is left."""
+    heading, model = book.heading, target.model
+    if held:
+        book = replace(book, entries={number: replace(each, held=None) for number, each in book.entries.items()})
+    roles = {**target.profile.roles, target.role.name: target.role}
+    limits = Limits(timeout, 8)
+    async with Session(roles, target.environment, limits, base_url=target.base_url, transport=transport) as session:
+        journal = Journal(log, book)
+
+        def client_of(resource: Resource, role: str) -> Client:
+            within = book.above.get(resource.name, ())
+            sees_all = target.role.name if role != target.role.name else ""
+            return Client(session, target.base_url, resource, role, None, within, sees_all, ledger)
+
+        def reach(table: str) -> Client | None:
+            resource = model.resource(table)
+            return client_of(resource, target.role.name) if resource is not None else None
+
+        def as_role(table: str, role: str) -> Client | None:
+            resource, known = model.resource(table), roles.get(role)
+            usable = known is not None and all(session.knows(each) for each in known.variables)
+            return client_of(resource, role) if resource is not None and usable else None
+
+        by_filter = target.profile.writes_by_filter or bool(heading.get("by_filter"))
+        ledger = Ledger(session, journal, heading["mark"], reach, limits.rows, by_filter, book)
+        settled = await settle(ledger, as_role, [target.role.name, *roles], timeout, age)
+        journal.finish()
+    return settled
+
+
+def sweep_journal(leftover: Leftover, folder: Path, timeout: float, held: bool = False) -> Settlement:
+    """Remove what a run has left behind, by its journal. Raises CheckPostError."""
+    import asyncio
+    import time
+
+    target = target_of(leftover, folder, timeout)
+    age = time.time() - leftover.path.stat().st_mtime
+    return asyncio.run(swept(target, leftover.book, FileLog(leftover.path, new=False), timeout, held, age))

@@ -21,16 +21,18 @@ from checkpost.contract.validators import Validators
 from checkpost.engine.plan import Planned
 from checkpost.engine.preflight import preflight
 from checkpost.engine.target import Target
+from checkpost.errors import NotCompleted
 from checkpost.findings import CheckResult, Finding, Outcome
 from checkpost.model.resource import Resource
-from checkpost.wire.client import Client, Unsafe
+from checkpost.rows.journal import FOLDER, Entry, FileLog, Journal, Log
+from checkpost.rows.ledger import Harm, Ledger
+from checkpost.rows.settle import Left, Settlement, settle
+from checkpost.wire.client import Client
 from checkpost.wire.curl import curl
+from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.journal import FOLDER, Entry, Journal
-from checkpost.wire.listing import Key, Row
 from checkpost.wire.session import Limits, Session
-from checkpost.wire.strays import marked
-from checkpost.wire.sweep import sweep
+from checkpost.wire.transport import Transport
 
 
 def _own_fault(error: Exception) -> str:
@@ -44,7 +46,8 @@ def _own_fault(error: Exception) -> str:
 
 @dataclass(frozen=True, repr=False)  # asyncio would write a whole run out where it hands signals back
 class Result:
-    """All that a run has found out. ``left`` names rows that could not be removed."""
+    """All that a run has found out. ``left`` names rows that stay, or may; ``harmed`` rows of others that requests of
+    the run have reached."""
 
     run: str
     started: datetime
@@ -55,8 +58,9 @@ class Result:
     findings: tuple[Finding, ...]
     exchanges: tuple[Exchange, ...]
     not_exercised: tuple[tuple[str, str, str], ...]
-    left: tuple[str, ...]
+    left: tuple[Left, ...]
     interrupted: bool
+    harmed: tuple[Harm, ...] = ()
     held: int = 0
     #: Tokens that log-ins have given, by the name that stands for each.
     tokens: dict[str, str] = field(default_factory=dict)
@@ -83,13 +87,17 @@ async def run(
     progress: Progress = lambda done, total, label: None,
     stop: asyncio.Event | None = None,
     waiting: Sequence[Entry] = (),
+    transport: Transport | None = None,
+    log: Callable[[str], Log] | None = None,
+    name: str = "",
 ) -> Result:
     """Carry out a plan and remove what it made. Setting ``stop`` ends it early, rows removed all the same.
-    ``waiting`` are the rows that an earlier run has left.
+    ``waiting`` are the rows that an earlier run has left; ``transport`` and ``log`` (by the run's name) take the place
+    of the network and of the journal's file, ``name`` that of a new name.
 
     Raises CheckPostError or NotCompleted if the API cannot be worked with at all.
     """
-    name, started, clock = new_run_name(), datetime.now(UTC), time.perf_counter()
+    name, started, clock = name or new_run_name(), datetime.now(UTC), time.perf_counter()
     exchanges: dict[int, Exchange] = {}
     role = target.role
     roles = {**target.profile.roles, role.name: role}
@@ -98,7 +106,7 @@ async def run(
         exchanges[exchange.number] = exchange
 
     mark = f"cp{name[-4:]}{seed % 1000:03d}"
-    async with Session(roles, target.environment, limits, keep, target.base_url) as session:
+    async with Session(roles, target.environment, limits, keep, target.base_url, transport) as session:
         world = World(
             contract=target.contract,
             model=target.model,
@@ -109,7 +117,7 @@ async def run(
             role=role,
             seed=seed,
             mark=mark,
-            journal=None,
+            ledger=None,
             chosen=frozenset(each.resource.name for each in planned),
             exchanges=exchanges,
             waiting=waiting,
@@ -124,15 +132,15 @@ async def run(
                 world.state(resource.name).not_creatable = f"no row of {resource.under} is there to make rows under"
         writes = any(each.check.creates and not each.reason for each in planned)
         if writes:
-            world.journal = _open_journal(target, name, mark)
+            world.ledger = _open_ledger(world, target, (log or _in_folder(target))(name), name)
             _record_known(world, resources)
         runner = _Runner(world, planned, progress)
-        left: list[str] = []
+        settled = Settlement()
         try:
             interrupted = await _until(runner.all(resources), stop)
         finally:
-            if world.journal is not None:
-                left = await tidy(world)
+            if world.ledger is not None:
+                settled = await tidy(world)
     world.findings.unite()
     checks = runner.results + _conformance(world, resources)
     findings = _with_scripts(world)
@@ -146,7 +154,8 @@ async def run(
         findings=tuple(findings),
         exchanges=tuple(exchanges[number] for number in sorted(exchanges)),
         not_exercised=tuple(_not_exercised(target, world, resources)),
-        left=tuple(left),
+        left=settled.left,
+        harmed=settled.harmed,
         held=world.held,
         tokens=dict(session.tokens),
         observed=world.observed,
@@ -155,10 +164,14 @@ async def run(
     )
 
 
-def _open_journal(target: Target, name: str, mark: str) -> Journal:
+def _in_folder(target: Target) -> Callable[[str], Log]:
+    return lambda name: FileLog(target.profile.folder / FOLDER / f"journal-{name}.jsonl")
+
+
+def _open_ledger(world: World, target: Target, log: Log, name: str) -> Ledger:
     heading = {
         "run": name,
-        "mark": mark,
+        "mark": world.mark,
         "process": os.getpid(),
         "base_url": target.base_url,
         "contract": target.profile.contract,
@@ -168,18 +181,25 @@ def _open_journal(target: Target, name: str, mark: str) -> Journal:
             {"where": each.where, "name": each.name, "template": each.template, "encoded": each.encoded}
             for each in target.role.credentials
         ],
+        "by_filter": target.profile.writes_by_filter,
     }
-    return Journal(target.profile.folder / FOLDER / f"journal-{name}.jsonl", heading)
+
+    def reach(table: str) -> Client | None:
+        resource = world.model.resource(table)
+        return world.plain_client(resource) if resource is not None else None
+
+    journal = Journal.begin(log, heading)
+    return Ledger(world.session, journal, world.mark, reach, world.most_rows, target.profile.writes_by_filter)
 
 
 def _record_known(world: World, resources: Sequence[Resource]) -> None:
-    assert world.journal is not None
+    assert world.ledger is not None
     for resource in resources:
         before = world.state(resource.name).before
         if resource.name in world.above:
-            world.journal.above(resource.name, world.above[resource.name])
-        if before is not None and "create" in resource.operations:
-            world.journal.known(resource.name, before.by_key, before.complete)
+            world.ledger.journal.above(resource.name, world.above[resource.name])
+        if before is not None:
+            world.ledger.know(resource.name, before)
 
 
 async def _until(work: Coroutine[Any, Any, None], stop: asyncio.Event | None) -> bool:
@@ -217,16 +237,22 @@ class _Runner:
         several = [each for each in self.planned if each.check.family == _SEVERAL]
         held = [each for each in self.planned if each.check.family == HOLD]
         looking, making = [[each for each in several if each.check.creates == made] for made in (False, True)]
-        await asyncio.gather(*(self._resource(resource, alone) for resource in resources))
-        await asyncio.gather(*(self._resource(resource, looking) for resource in resources))
+        await self._side_by_side(resources, alone)
+        await self._side_by_side(resources, looking)
         # what a role is shown in lists first: where that is wrong already, no way round it is looked for
         for name in dict.fromkeys(each.check.name for each in seeing):
             same = [each for each in seeing if each.check.name == name]
-            await asyncio.gather(*(self._resource(resource, same) for resource in resources))
+            await self._side_by_side(resources, same)
         for resource in resources:
             await self._resource(resource, [*making, *trying])
         for resource in resources:
             await self._resource(resource, held)
+
+    async def _side_by_side(self, resources: Sequence[Resource], chosen: Sequence[Planned]) -> None:
+        # in one group: where one fails, none goes on writing behind it
+        async with asyncio.TaskGroup() as group:
+            for resource in resources:
+                group.create_task(self._resource(resource, chosen))
 
     async def _resource(self, resource: Resource, chosen: Sequence[Planned]) -> None:
         for planned in chosen:
@@ -252,9 +278,16 @@ class _Runner:
                 outcome, reason = ("failed" if outcome == "failed" else "skipped"), str(skip)
             except (Blocked, Unsafe) as block:
                 outcome, reason = ("failed" if outcome == "failed" else "blocked"), str(block)
+            except NotCompleted as error:  # a log-in that fails, say
+                outcome, reason = "blocked", str(error)
             except Exception as error:  # a check that breaks must neither end the run nor pass
                 outcome, reason = "blocked", _own_fault(error)
-            await case.clean()
+            try:
+                await case.clean()
+            except NotCompleted as error:
+                case.remark(str(error))
+            except Exception as error:  # its rows are looked for at the end
+                case.remark(_own_fault(error))
             reason = reason or "; ".join(case.remarks)
         self.results.append(
             CheckResult(
@@ -286,43 +319,24 @@ class _Runner:
                 raise Blocked(state.not_removable)
 
 
-async def tidy(world: World) -> list[str]:
-    """Remove what is still there of the run's rows, look once more, and close the journal; names of rows
-    that are left."""
-    journal = world.journal
-    assert journal is not None
-    clients = {
-        each.name: Client(world.session, world.base_url, each, world.role.name, within=world.within(each))
-        for each in world.model.resources
-    }
-    known = {name: tuple(state.before.by_key) for name, state in world.states.items() if state.before is not None}
-    passing = [each for each in journal.entries() if each.held is None]
-    await sweep(clients, passing, known, world.mark, world.most_rows, lambda entry: journal.gone(entry.number))
-    for name, state in world.states.items():
-        resource = world.model.resource(name)
-        if not state.created or resource is None:
-            continue
-        still_open = {entry.key for entry in journal.entries(name)}
-        for key, row in (await _still_there(clients[name], state.created, world.mark)).items():
-            if key not in still_open:
-                journal.created(journal.intend(name, row, key), key)
-    left = [_named(entry) for entry in journal.entries() if entry.held is None]
-    journal.finish()
-    return left
+async def tidy(world: World) -> Settlement:
+    """Remove what is still there of the run's rows, look once more, and close the journal."""
+    ledger = world.ledger
+    assert ledger is not None
 
+    def as_role(table: str, role: str) -> Client | None:
+        resource, known = world.model.resource(table), world.roles.get(role)
+        usable = known is not None and all(world.session.knows(each) for each in known.variables)
+        return world.plain_client(resource, role) if resource is not None and usable else None
 
-async def _still_there(client: Client, created: set[Key], mark: str) -> dict[Key, Row]:
-    """The rows that are listed under keys of the run and bear its mark: without it, a row may be somebody
-    else's that was given the key of a deleted one."""
-    if "list" not in client.resource.operations:
-        return {}
-    listing = await client.whole_list(client.session.limits.rows, "tidy")
-    return {key: row for key, row in listing.by_key.items() if key in created and marked(row, mark)}
-
-
-def _named(entry: Entry) -> str:
-    key = "/".join(map(str, entry.key)) if entry.key else "key unknown"
-    return f"{entry.resource} {key}"
+    # the run's own role first, then the others whose rights may reach further
+    await ledger.landed()
+    # a request that had no answer was on its way for as long as it may take, and since
+    timeout = world.session.limits.timeout
+    age = timeout + asyncio.get_running_loop().time() - ledger.unclear_at
+    settled = await settle(ledger, as_role, [world.role.name, *world.roles], timeout, age)
+    ledger.journal.finish()
+    return settled
 
 
 def _conformance(world: World, resources: Sequence[Resource]) -> list[CheckResult]:

@@ -85,7 +85,7 @@ def load_contract(profile: Profile, timeout: float) -> tuple[Contract, dict[str,
     role = profile.roles[profile.contract_role] if profile.contract_role else PUBLIC
     if "://" in profile.contract:
         require_variables(role, environment, profile)
-    return read_contract(profile.contract, loader(role, environment, timeout)), environment
+    return read_contract(profile.contract, loader(role, environment, timeout, profile.base_url or "")), environment
 
 
 def told_to_roles(profile: Profile, contract: Contract, timeout: float) -> dict[str, tuple[list[str], list[str]]]:
@@ -100,7 +100,7 @@ def told_to_roles(profile: Profile, contract: Contract, timeout: float) -> dict[
         if any(not environment.get(variable) for variable in role.variables):
             continue
         try:
-            told = read_contract(profile.contract, loader(role, environment, timeout))
+            told = read_contract(profile.contract, loader(role, environment, timeout, profile.base_url or ""))
             own = [str(operation) for operation in told.operations]
         except CheckPostError:
             own = []

@@ -132,6 +132,20 @@ class Resource:
         """Whether a row is what a filter of the list leaves: one that is not there is no error."""
         return any(each.filtering is not None for each in self.addresses.values())
 
+    def picked_by_api(self, purpose: Purpose) -> bool:
+        """Whether a change goes to the path of all rows, so that the API itself picks those that it reaches, by a
+        filter, a parameter or a body that it may ignore."""
+        address, operation, listing = (
+            self.addresses.get(purpose),
+            self.operations.get(purpose),
+            self.operations.get("list"),
+        )
+        if address is None or operation is None:
+            return False
+        on_all = listing is not None and operation.path == listing.path
+        named = bool(address.query) or (bool(address.body) and operation.method == "DELETE")
+        return address.filtering is not None or (on_all and named)
+
     def field(self, name: str) -> Field | None:
         return next((each for each in self.fields if each.name == name), None)
 

@@ -43,6 +43,8 @@ class Profile:
     queries: Mapping[str, Any] = field(default_factory=dict)
     access: Access = field(default_factory=dict)
     unexposed: tuple[str, ...] = ()
+    #: Whether changes may be sent whose rows the API itself picks, by a filter, say.
+    writes_by_filter: bool = False
     file: Path | None = None
 
     @property
@@ -84,6 +86,11 @@ class _Source:
             raise self.error(pointer, "this has to be text.")
         return value
 
+    def truth_of(self, value: Any, pointer: str) -> bool:
+        if not isinstance(value, bool):
+            raise self.error(pointer, "this has to be true or false.")
+        return value
+
     def texts_of(self, value: Any, pointer: str) -> tuple[str, ...]:
         values = value if isinstance(value, list) else [value]
         return tuple(self.text_of(each, pointer) for each in values)
@@ -121,6 +128,7 @@ def read_profile(file: Path) -> Profile:
         "resources",
         "access",
         "unexposed",
+        "writes_by_filter",
     )
     stated = source.check_names(value, "", known)
     folder = file.parent
@@ -157,6 +165,7 @@ def read_profile(file: Path) -> Profile:
         queries=_queries(source, stated.get("queries"), "/queries"),
         access=_access(source, stated.get("access"), roles),
         unexposed=source.texts_of(stated.get("unexposed") or [], "/unexposed"),
+        writes_by_filter=source.truth_of(stated.get("writes_by_filter") or False, "/writes_by_filter"),
         file=file,
     )
 

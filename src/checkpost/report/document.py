@@ -53,6 +53,11 @@ def exchange_document(exchange: Exchange, redactor: Redactor) -> Json:
     }
 
 
+def key_text(key: tuple[Any, ...] | None) -> str:
+    """A key as a person reads it."""
+    return "/".join(map(str, key)) if key else "key unknown"
+
+
 def _text(body: bytes | None, redactor: Redactor) -> str | None:
     if body is None:
         return None
@@ -94,7 +99,21 @@ def document(result: Result) -> Json:
             "not_exercised": [
                 {"method": method, "path": path, "reason": why} for method, path, why in result.not_exercised
             ],
-            "left": list(result.left),
+            "left": [
+                {"table": each.table, "key": key_text(each.key), "why": each.why, "certain": each.certain}
+                for each in result.left
+            ],
+            "harmed": [
+                {
+                    "table": each.table,
+                    "key": key_text(each.key),
+                    "how": each.how,
+                    "row": redactor.value(dict(each.row)),
+                    "restored": each.restored,
+                    "certain": each.certain,
+                }
+                for each in result.harmed
+            ],
             "held": result.held,
         },
         "access": _access(result),

@@ -21,10 +21,16 @@ _SIGNS = {"error": "✗", "warning": "▲", "note": "•"}
 _MOST_SUBJECTS = 6
 
 
+#: How many rows that are not as before are named.
+_MOST_ROWS_NAMED = 20
+
+
 def show_run(document: Json, console: Console, commands: bool = True) -> None:
     """Print a whole run; ``commands`` adds to each finding the command that reproduces it."""
     console.print(_heading(document))
     console.print()
+    for line in rows_not_as_before(document["summary"]):
+        console.print(line)
     console.print(_matrix(document, console.width))
     console.print(_legend())
     console.print()
@@ -38,6 +44,35 @@ def show_run(document: Json, console: Console, commands: bool = True) -> None:
     for line in _not_done(document):
         console.print(line)
     console.print(_verdict(document))
+
+
+def rows_not_as_before(summary: Json) -> Iterator[RenderableType]:
+    """What the run could not leave as it was: its own rows that stay, and rows of others that it reached."""
+    harmed = summary.get("harmed", ())
+    surely, perhaps = ([each for each in harmed if each["certain"] is sure] for sure in (True, False))
+    there, maybe = ([each for each in summary["left"] if each["certain"] is sure] for sure in (True, False))
+    for rows, words in (
+        (there, "of this run are still there"),
+        (maybe, "may be of this run, and are left alone"),
+        (surely, "of others were changed or removed by the API while this run went on"),
+        (perhaps, "of others were changed or removed while this run went on, perhaps by somebody else at work"),
+    ):
+        if not rows:
+            continue
+        what = "1 row" if len(rows) == 1 else f"{len(rows)} rows"
+        one = words.replace("were", "was", 1).replace(" are ", " is ", 1)
+        words = one if len(rows) == 1 else words
+        yield Text(f"{what} {words}:", style="bold" if rows is perhaps else "bold red")
+        for each in rows[:_MOST_ROWS_NAMED]:
+            told = f": {each['why']}" if "why" in each else f" {each['how']}"
+            again = ", and has its values again" if each.get("restored") else ""
+            yield Text(f"  {each['table']} {each['key']}{told}{again}")
+        if len(rows) > _MOST_ROWS_NAMED:
+            yield Text(f"  and {len(rows) - _MOST_ROWS_NAMED} more; the JSON report has them all", style="dim")
+    if summary["left"]:
+        yield Text("checkpost sweep looks again, and removes what is the run's.", style="dim")
+    if summary["left"] or harmed:
+        yield Text()
 
 
 def _heading(document: Json) -> RenderableType:
@@ -199,14 +234,6 @@ def _verdict(document: Json) -> RenderableType:
         lines.append(Text(f"The contract itself has {words}; checkpost survey tells.", style="dim"))
     if document["run"]["interrupted"]:
         lines.append(Text("The run was interrupted; what it had not asked yet is not told here.", style="bold"))
-    if summary["left"]:
-        names = ", ".join(summary["left"][:8])
-        lines.append(
-            Text(
-                f"{len(summary['left'])} rows could not be removed: {names}; checkpost sweep tries again.",
-                style="bold red",
-            )
-        )
     if summary.get("held"):
         words = f"{summary['held']} rows are held: checkpost run --verify-held looks at them later, and removes them."
         lines.append(Text(words, style="bold"))

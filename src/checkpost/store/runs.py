@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from checkpost.errors import CheckPostError
-from checkpost.wire.journal import FOLDER
+from checkpost.rows.journal import FOLDER
 
 Json = dict[str, Any]
 

@@ -15,6 +15,7 @@ from checkpost.model.media import JSON_PATCH, request_media_type
 from checkpost.model.paths import PARAMETER
 from checkpost.model.purpose import Purpose
 from checkpost.model.resource import Constants, Resource
+from checkpost.wire.door import Act, Door, Made, Unsafe
 from checkpost.wire.encoding import encoded
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.listing import EVERYTHING, Asked, Key, Listing, Row, read_list
@@ -31,6 +32,8 @@ _BARE = re.compile(
 )
 #: How many rows of a list are asked of what type they and those that they refer to are.
 _TELLING = 20
+#: Purposes that only ask, by whatever method.
+_READS = {"list", "read"}
 _IN_URLS = "%:/?#[]@!$&'()*+,;=-._~"
 
 
@@ -64,10 +67,6 @@ def _part(text: Any) -> str:
     return quote(str(text), safe="!$'()*,:@/?", errors="surrogatepass")
 
 
-class Unsafe(Exception):
-    """A change that is not sent, since it may reach more rows than it is meant for."""
-
-
 class Client:
     """Requests on one resource as one role."""
 
@@ -80,10 +79,11 @@ class Client:
         observe: Observer | None = None,
         within: Key = (),
         sees_all: str = "",
+        door: Door | None = None,
     ) -> None:
         """``within`` is the key of the row that the resource's paths stand under, if they do; ``sees_all`` the role
-        that sees every row, where this one may not."""
-        self._sees_all = sees_all
+        that sees every row, where this one may not. Without a ``door`` nothing can be written."""
+        self._sees_all, self._door = sees_all, door
         self.session, self.resource, self.role = session, resource, role
         self._base, self._observe, self._within = base_url.rstrip("/"), observe, within
 
@@ -162,12 +162,18 @@ class Client:
         token: str = "",
         check: str = "",
         situation: str = "",
+        act: Act | None = None,
     ) -> Exchange:
         """Send the resource's operation for a purpose, or another one of its own. ``record`` is wrapped as its
-        bodies are; ``raw`` takes the place of the whole body."""
+        bodies are; ``raw`` takes the place of the whole body. ``act`` says what a write may do to rows, where that is
+        more than the key and the record tell. Raises Unsafe where it may reach rows of others."""
         operation = operation or self.resource.operations[purpose]
+        if purpose == "read" and self._door is not None:
+            self._door.refuse_reading(self.resource.name, key)
         await self._make_sure(purpose, operation, key, check)
         constants = self.resource.constants.get(purpose, Constants())
+        if purpose not in _READS:
+            act = act or self._act(purpose, operation, key, record)
         guarding, record = await self._guarded(purpose, key, record, headers or {}, check)
         headers, body = {**constants.headers, **guarding, **(headers or {})}, raw
         asked = pairs_of(query)
@@ -186,11 +192,35 @@ class Client:
             body,
             credentials,  # type: ignore[arg-type]
             token,
+            asks=purpose in _READS,
         )
-        exchange = await self.session.send(request, check)
+        exchange = await (self.session.send(request, check) if act is None else self.write(request, act, check))
         if self._observe is not None:
             self._observe(operation, exchange, situation)
+        if purpose == "read" and self._door is not None and exchange.answer.ok:
+            row = self.row_in(exchange.answer)
+            self._door.saw(self.resource.name, [(self.key_of(row) or key, row)] if row is not None else ())
         return exchange
+
+    async def write(self, request: Request, act: Act, check: str) -> Exchange:
+        """Send a request that may change rows, by the door for such. Raises Unsafe where there is none, or where it
+        may reach rows of others."""
+        if self._door is None:
+            raise Unsafe("this run may not write")
+        return await self._door.send(request, act, check)
+
+    def _act(self, purpose: Purpose, operation: Operation, key: Key | None, record: Any) -> Act:
+        """What a write of one row may do."""
+        name, sent = self.resource.name, record if isinstance(record, dict) else {}
+        if purpose == "create":
+            chosen = self.key_of(sent) if self.resource.key and self.resource.key.assigned_by == "client" else None
+            made = Made(name, sent, chosen, self._within)
+            return Act("create", (made,), key_in=lambda answer: self.new_key(answer, sent))
+        touched = ((name, key),) if key else ()
+        by_filter = self.resource.operations.get(purpose) is operation and self.resource.picked_by_api(purpose)
+        if purpose == "delete":
+            return Act("remove", (), touched, by_filter)
+        return Act("change", (Made(name, sent, above=self._within),), touched, by_filter)
 
     def _body(
         self,
@@ -228,7 +258,7 @@ class Client:
             return
         asking = self
         if self._sees_all:  # what another role does not see would be reached all the same
-            asking = Client(self.session, self._base, self.resource, self._sees_all, within=self._within)
+            asking = Client(self.session, self._base, self.resource, self._sees_all, None, self._within)
         answer = (await asking.send("read", key=key, check=check, situation="what the filter leaves")).answer
         rows = self.rows_in(answer.json) if answer.ok else None
         if rows is None or any(self.key_of(row) != key for row in rows):
@@ -361,16 +391,24 @@ class Client:
     def new_key(self, answer: Answer, record: Mapping[str, Any]) -> Key | None:
         """The key of a row that was just created: from the answer's body, its Location, or the record."""
         row = self.row_in(answer)
-        if row is not None and self.key_of(row) is not None:
-            return self.key_of(row)
-        body = answer.json
-        if isinstance(body, dict):
-            for each in (body, *(value for value in body.values() if isinstance(value, dict))):
-                if self.key_of(each) is not None:
-                    return self.key_of(each)
+        key = self.key_of(row) if row is not None else None
+        key = key if key is not None else self._key_within(answer.json, 3)
         location = answer.header("location")
-        key = self.key_in_location(location) if location else None
+        if key is None and location:
+            key = self.key_in_location(location)
         return key if key is not None else self.key_of(record)
+
+    def _key_within(self, value: Any, depth: int) -> Key | None:
+        """The key where it stands in an answer: beside the row, inside it, or in a list of one."""
+        if isinstance(value, list) and len(value) == 1:
+            value = value[0]
+        if not isinstance(value, dict) or not depth:
+            return None
+        key = self.key_of(value)
+        others = {each.name for each in self.resource.embedded} | {each.field for each in self.resource.relations}
+        inside = [each for name, each in value.items() if isinstance(each, dict | list) and name not in others]
+        inner = (self._key_within(each, depth - 1) for each in inside)
+        return key if key is not None else next((each for each in inner if each is not None), None)
 
     # -- whole lists -------------------------------------------------------------------------------
 
@@ -379,7 +417,14 @@ class Client:
     ) -> Listing:
         """Read the list, or what a query leaves of it, page by page. One of over ``most`` rows is not read
         to its end."""
-        return await read_list(self, most, check, situation, asked)
+        listing = await read_list(self, most, check, situation, asked)
+        self.seen(listing)
+        return listing
+
+    def seen(self, listing: Listing) -> None:
+        """Take note of the rows of a list, which prove those that are the run's."""
+        if self._door is not None:
+            self._door.saw(self.resource.name, listing.by_key.items())
 
     def total_of(self, answer: Answer) -> int | None:
         """The number of all rows that a list's answer gives, in its body or a header; None where it does

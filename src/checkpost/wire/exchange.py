@@ -11,6 +11,8 @@ from typing import Any, Literal
 from checkpost.model.media import LINES
 from checkpost.profile.credentials import Presented
 
+#: Safe methods (RFC 9110, 9.2.1).
+SAFE = {"GET", "HEAD", "OPTIONS"}
 Failure = Literal["", "unreachable", "timeout", "closed", "truncated", "too-large", "not-http"]
 
 
@@ -26,6 +28,13 @@ class Request:
     credentials: Presented = "right"
     #: The name of a token to send in place of the one that the role's log-in gave.
     token: str = ""
+    #: Whether it only asks, although its method is not safe: the contract has a list or a row read by it.
+    asks: bool = False
+
+    @property
+    def safe(self) -> bool:
+        """Whether it asks for no change (RFC 9110, 9.2.1)."""
+        return self.asks or self.method in SAFE
 
 
 @dataclass(frozen=True)

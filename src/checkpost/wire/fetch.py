@@ -16,8 +16,9 @@ from checkpost.wire.session import Limits, Session
 _MOST_HOPS = 5
 
 
-def loader(role: Role, environment: Mapping[str, str], timeout: float) -> Load:
-    """A function that gives the bytes at a path or URL. Credentials go to the first URL's host only."""
+def loader(role: Role, environment: Mapping[str, str], timeout: float, base_url: str = "") -> Load:
+    """A function that gives the bytes at a path or URL. Credentials go to the first URL's host only; a log-in whose URL
+    is relative is at ``base_url``. Not to be called in a running event loop."""
     hosts: list[str] = []
 
     def load(location: str) -> bytes:
@@ -28,14 +29,14 @@ def loader(role: Role, environment: Mapping[str, str], timeout: float) -> Load:
         host = urlsplit(location).netloc
         hosts.append(host)
         allowed = role if host == hosts[0] else Role(role.name)
-        return asyncio.run(_fetch(location, allowed, environment, timeout))
+        return asyncio.run(_fetch(location, allowed, environment, timeout, base_url or location))
 
     return load
 
 
-async def _fetch(url: str, role: Role, environment: Mapping[str, str], timeout: float) -> bytes:
+async def _fetch(url: str, role: Role, environment: Mapping[str, str], timeout: float, base_url: str) -> bytes:
     start = url
-    async with Session({role.name: role}, environment, Limits(timeout, 2)) as session:
+    async with Session({role.name: role}, environment, Limits(timeout, 2), base_url=base_url) as session:
         for _ in range(_MOST_HOPS):
             same_host = urlsplit(url).netloc == urlsplit(start).netloc
             request = Request(

@@ -9,24 +9,17 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
 from types import TracebackType
-from typing import TYPE_CHECKING, Any
 from urllib.parse import quote, urlencode, urljoin, urlsplit
 
-from checkpost import __version__
 from checkpost.contract.pointer import walk
 from checkpost.errors import NotCompleted
 from checkpost.profile.credentials import Role
 from checkpost.wire.exchange import Answer, Exchange, Request
+from checkpost.wire.transport import Connections, Transport
 
-if TYPE_CHECKING:
-    import aiohttp
-
-_SAFE = {"GET", "HEAD", "OPTIONS"}
-LARGEST_ANSWER = 20 * 1024 * 1024
 LONGEST_WAIT = 30.0
 _MOST_RETRIES = 2
 _MOST_WAITS = 3
-_MOST_RENEWALS = 2
 
 
 @dataclass(frozen=True)
@@ -49,7 +42,9 @@ class Session:
         limits: Limits,
         on_exchange: Callable[[Exchange], None] = lambda exchange: None,
         base_url: str = "",
+        transport: Transport | None = None,
     ) -> None:
+        """``transport`` takes the place of connections over the network."""
         self._base_url = base_url.rstrip("/") + "/"
         #: The tokens that log-ins have given, by the name that stands for them in templates.
         self.tokens: dict[str, str] = {}
@@ -59,72 +54,94 @@ class Session:
         self._roles, self._environment, self.limits = roles, environment, limits
         self._on_exchange = on_exchange
         self._slots = asyncio.Semaphore(limits.concurrency)
-        self._client: aiohttp.ClientSession | None = None
+        self._connections = Connections(limits.timeout, limits.concurrency) if transport is None else None
+        self._transport = transport or self._connections
         self._sent = 0
+        #: Tokens that were taken before, and those with which requests were turned away.
+        self._worked: set[str] = set()
+        self._turned_away: dict[int, str] = {}
 
     async def __aenter__(self) -> Session:
-        import aiohttp
-
-        # A short keep-alive, so that a server which closes idle connections seldom does so under a request.
-        connector = aiohttp.TCPConnector(limit=self.limits.concurrency, keepalive_timeout=1.5)
-        self._client = aiohttp.ClientSession(
-            connector=connector,
-            cookie_jar=aiohttp.DummyCookieJar(),
-            trust_env=False,
-            timeout=aiohttp.ClientTimeout(total=self.limits.timeout),
-            headers={"User-Agent": f"checkpost/{__version__}", "Accept-Encoding": "gzip, deflate"},
-        )
-        # It would send PUT and DELETE again on its own; there is no public switch for it.
-        self._client._retry_connection = False
+        if self._connections is not None:
+            await self._connections.__aenter__()
         return self
 
     async def __aexit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        if self._client is not None:
-            await self._client.close()
+        if self._connections is not None:
+            await self._connections.__aexit__(kind, error, trace)
 
     async def send(self, request: Request, check: str = "") -> Exchange:
-        """Send a request and wait for its answer; what goes wrong on the way is in the answer.
+        """Send a request that asks for no change, and wait for its answer; what goes wrong is in the answer.
 
-        Redirects are not followed. Connection errors of safe methods (RFC 9110, 9.2.1) are retried,
-        ``Retry-After`` (10.2.3) of a 429 or 503 is honoured; no other request is sent twice.
+        Redirects are not followed. Connection errors are retried, ``Retry-After`` (RFC 9110, 10.2.3) of a 429 or 503
+        is honoured. Raises ValueError for a request that may change something: those go through the ledger.
         """
+        if not request.safe:
+            raise ValueError(f"{request.method} {request.url} may change rows, and is not sent from here")
         retries = waits = 0
-        renewals = 0
-        self._sent += 1
-        number = self._sent
-        role = self._roles.get(request.role)
-        own_token = role is not None and role.login is not None and not request.token
-        login = role if own_token and request.credentials not in {"none", "expired"} else None
         while True:
-            used = await self._token(login) if login is not None else ""
-            async with self._slots:
-                started = time.perf_counter()
-                answer = await self._attempt(request)
-                seconds = time.perf_counter() - started
-            right = login is not None and request.credentials == "right"
-            if login is not None and right and answer.status == 401 and renewals < _MOST_RENEWALS:
-                renewals += 1  # the token may have expired; one that is new decides
-                if self.tokens.get(login.token_variable) == used:
-                    self.tokens.pop(login.token_variable)
-                continue
-            pause = _pause(answer)
-            if pause is not None and waits < _MOST_WAITS:
+            exchange = await self._one(request, check, retries + waits)
+            pause = self.put_off(exchange) if waits < _MOST_WAITS else None
+            if pause is not None:
                 waits += 1
                 await asyncio.sleep(pause)
                 continue
-            broken = answer.failure in {"unreachable", "closed", "truncated"}
-            if broken and request.method in _SAFE and retries < _MOST_RETRIES:
+            broken = exchange.answer.failure in {"unreachable", "closed", "truncated"}
+            if broken and retries < _MOST_RETRIES:
                 retries += 1
                 continue
-            exchange = Exchange(number, check, request, answer, seconds, 1 + retries + waits)
             self._on_exchange(exchange)
             return exchange
 
+    async def transmit(self, request: Request, check: str = "") -> Exchange:
+        """Send a request that may change rows, once. Only the ledger does so (``checkpost.rows.ledger``)."""
+        exchange = await self._one(request, check, 0)
+        self._on_exchange(exchange)
+        return exchange
+
+    async def sign_off(self, request: Request, check: str = "") -> Exchange:
+        """Send a log-out: it ends a token, and touches no row."""
+        return await self.transmit(request, check)
+
+    async def _one(self, request: Request, check: str, before: int) -> Exchange:
+        login = self._login_of(request)
+        token = await self._token(login) if login is not None else ""
+        async with self._slots:
+            self._sent += 1
+            number, started = self._sent, time.perf_counter()
+            answer = await self._attempt(request)
+            seconds = time.perf_counter() - started
+        if token and answer.status == 401:
+            self._turned_away[number] = token
+        elif token and answer.ok:
+            self._worked.add(token)
+        return Exchange(number, check, request, answer, seconds, 1 + before)
+
+    def _login_of(self, request: Request) -> Role | None:
+        """The role whose log-in gives the token that a request carries."""
+        role = self._roles.get(request.role)
+        own_token = role is not None and role.login is not None and not request.token
+        return role if own_token and request.credentials not in {"none", "expired"} else None
+
+    def put_off(self, exchange: Exchange) -> float | None:
+        """How long to wait, in seconds, before a request may be sent again that was not taken now: the API says so,
+        or its token may have run out (which is then fetched anew); None where it is final."""
+        login, used = self._login_of(exchange.request), self._turned_away.pop(exchange.number, "")
+        if login is not None and used and exchange.request.credentials == "right":
+            if self.tokens.get(login.token_variable) == used and used in self._worked:
+                self.tokens.pop(login.token_variable)
+            return 0.0 if self.tokens.get(login.token_variable) != used else None
+        return _pause(exchange.answer)
+
+    def knows(self, variable: str) -> bool:
+        """Whether a variable that credentials name has a value."""
+        return bool(self._environment.get(variable) or self.tokens.get(variable))
+
     async def log_in(self, role: Role) -> tuple[str, str]:
         """The token that a role's log-in gives, or "" and why it gives none."""
-        assert role.login is not None and self._client is not None
+        assert role.login is not None
         login, url = role.login, urljoin(self._base_url, role.login.url)
         fields = login.filled(self._environment)
         body = urlencode(fields) if login.form else json.dumps(fields)
@@ -166,58 +183,10 @@ class Session:
         return url, headers
 
     async def _attempt(self, request: Request) -> Answer:
-        import aiohttp
-        from yarl import URL
-
-        assert self._client is not None
         url, headers = self._prepared(request)
         headers.setdefault("Accept", "application/json, application/problem+json, */*;q=0.5")
-        status, raw = 0, ()
-        try:
-            async with self._client.request(
-                request.method, URL(url, encoded=True), data=request.body, headers=headers, allow_redirects=False
-            ) as response:
-                status = response.status
-                raw = tuple((k.decode("latin-1"), v.decode("latin-1")) for k, v in response.raw_headers)  # type: ignore[assignment]
-                body = await _limited(response)
-                if body is None:
-                    return Answer(status, raw, b"", "too-large", f"the body is over {LARGEST_ANSWER // 2**20} MB")
-                return Answer(status, raw, body)
-        except TimeoutError:
-            return Answer(status, raw, b"", "timeout", f"no whole answer within {self.limits.timeout:g} s")
-        except aiohttp.ClientPayloadError:
-            return Answer(status, raw, b"", "truncated", "the connection ended before the body did")
-        except aiohttp.ServerDisconnectedError:
-            return Answer(0, (), b"", "closed", "the connection was closed without an answer")
-        except (aiohttp.ClientConnectorError, aiohttp.ServerConnectionError) as error:
-            return Answer(0, (), b"", "unreachable", _why(error))
-        except aiohttp.InvalidURL:
-            return Answer(0, (), b"", "unreachable", "the URL is not valid")
-        except (aiohttp.ClientResponseError, aiohttp.ClientOSError) as error:
-            if isinstance(error, aiohttp.ClientOSError):
-                return Answer(0, (), b"", "closed", _why(error))
-            said = error.message.splitlines()[0].strip(" :")[:80] if error.message else ""
-            if said.startswith("Data after"):
-                return Answer(0, (), b"", "not-http", "the body is longer than its Content-Length says")
-            return Answer(0, (), b"", "not-http", f"the answer is not HTTP ({said})")
-        except aiohttp.ClientError as error:
-            return Answer(0, (), b"", "not-http", _why(error))
-
-
-async def _limited(response: Any) -> bytes | None:
-    parts, size = [], 0
-    async for part in response.content.iter_any():
-        size += len(part)
-        if size > LARGEST_ANSWER:
-            return None
-        parts.append(part)
-    return b"".join(parts)
-
-
-def _why(error: Exception) -> str:
-    cause = getattr(error, "os_error", None)
-    text = getattr(cause, "strerror", None) or str(error) or type(error).__name__
-    return str(text).splitlines()[0][:160]
+        assert self._transport is not None
+        return await self._transport(request.method, url, headers, request.body)
 
 
 def _pause(answer: Answer) -> float | None:

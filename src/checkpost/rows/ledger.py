@@ -1,0 +1,527 @@
+"""The one door for every request that may create, change or remove rows.
+
+Before such a request leaves, what it may do is on disk (``rows.journal``), and each row that it names has been seen to
+be the run's own. Nothing else in Check Post can send one: ``Session.transmit`` is called from here alone.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from checkpost.model.resource import Resource
+from checkpost.rows.journal import Book, Entry, Journal
+from checkpost.rows.resemblance import marked, shows
+from checkpost.wire.client import Client
+from checkpost.wire.door import Act, Made, Unsafe
+from checkpost.wire.exchange import Exchange, Request
+from checkpost.wire.listing import Key, Listing, Row
+from checkpost.wire.session import Session
+
+#: How often a request is sent again that was turned away for the moment, and was seen not to be done.
+_MOST_WAITS = 3
+#: How many rows are looked for one by one, where a list would show them all.
+_MOST_READ = 8
+#: Answers that tell nothing of whether the work was done.
+_TELL_NOTHING = {202, 408, 425, 429}
+#: A client for a table by its name, as the role that sees everything; None where the table is not known.
+Reach = Callable[[str], Client | None]
+
+
+@dataclass(frozen=True)
+class Harm:
+    """A row of somebody else that a request of the run has changed or removed: what it was."""
+
+    table: str
+    key: Key
+    how: str
+    row: Mapping[str, Any]
+    restored: bool = False
+    #: Whether it was the run: where others are at work too, it may have been they.
+    certain: bool = True
+
+    def __str__(self) -> str:
+        again = ", and has its values again" if self.restored else ""
+        return f"{self.table} {_text(self.key)} {self.how}{again}"
+
+
+@dataclass
+class Table:
+    """One table as the run has dealt with it.
+
+    Once it was ``looked_at``, ``known`` holds the keys that it had before: all of them, if ``whole``. ``own`` has the
+    entry of each row of the run's by its key (those in ``unproved`` on the API's word alone), ``ever`` every key that
+    the run was given, ``left`` the keys of own rows that are gone again, with the number of the last entry then.
+    """
+
+    known: frozenset[Key] = frozenset()
+    whole: bool = False
+    looked_at: bool = False
+    before: Listing | None = None
+    own: dict[Key, int] = field(default_factory=dict)
+    ever: set[Key] = field(default_factory=set)
+    unproved: set[Key] = field(default_factory=set)
+    #: Own rows whose removal was asked for and not refused: another row may have the key by now.
+    doubtful: set[Key] = field(default_factory=set)
+    left: dict[Key, int] = field(default_factory=dict)
+    #: Why nothing is written; and why no row but the run's own is read by its key.
+    forbidden: str = ""
+    harmful: str = ""
+    #: What changes have sent to an own row, by its key.
+    changes: dict[Key, list[Mapping[str, Any]]] = field(default_factory=dict)
+
+
+class Ledger:
+    """All that a run does to rows."""
+
+    def __init__(
+        self,
+        session: Session,
+        journal: Journal,
+        mark: str,
+        reach: Reach,
+        most: int,
+        by_filter: bool = False,
+        book: Book | None = None,
+    ) -> None:
+        """``most`` is how many rows of a list are read, ``by_filter`` whether the user allows writes to whatever a
+        filter leaves. ``book`` is what an earlier process has journaled."""
+        self.session, self.journal, self.mark = session, journal, mark
+        self.reach, self.most, self._by_filter = reach, most, by_filter
+        self.tables: dict[str, Table] = {}
+        self.harmed: list[Harm] = []
+        #: Whether rows were seen that somebody else made or changed meanwhile.
+        self.others_at_work = False
+        #: Whether the API was seen to store what it had refused.
+        self.refusals_lie = False
+        self._knowing: dict[str, asyncio.Lock] = {}
+        #: Own rows that a request without an answer may still reach: nothing more is sent to them until it has landed,
+        #: since their keys could be somebody else's by then.
+        self.pending: set[tuple[str, Key]] = set()
+        #: When the last request ended without an answer, in the event loop's time.
+        self.unclear_at = 0.0
+        #: Rows of others that are given their values again just now.
+        self._restoring: set[tuple[str, Key]] = set()
+        self._flying: set[asyncio.Task[Exchange]] = set()
+        self._numbers: dict[int, tuple[int, ...]] = {}
+        if book is not None:
+            self._take_up(book)
+
+    def _take_up(self, book: Book) -> None:
+        """Go on from what an earlier process has journaled: its rows have to be seen anew."""
+        for name, keys in book.known.items():
+            table = self.table(name)
+            table.known, table.whole, table.looked_at = keys, name in book.whole, True
+        for entry in book.entries.values():
+            if entry.kind == "change" and entry.key is not None:
+                self.table(entry.resource).changes.setdefault(entry.key, []).append(entry.record)
+            elif entry.answered is not None:
+                self._given(entry, entry.answered)
+            elif entry.kind == "create" and entry.key is not None and self._bears_mark(entry.key):
+                self._given(entry, entry.key)
+
+    def table(self, name: str) -> Table:
+        return self.tables.setdefault(name, Table())
+
+    def own_keys(self, name: str) -> set[Key]:
+        """The keys of the rows of the run's that are there now, as far as it was told."""
+        return set(self.table(name).own)
+
+    def made_keys(self, name: str) -> set[Key]:
+        """Every key that the run's rows have had."""
+        return self.table(name).ever
+
+    # -- what is known ---------------------------------------------------------------------------------
+
+    def know(self, name: str, listing: Listing) -> None:
+        """The rows that a table had before the run wrote to it."""
+        table = self.table(name)
+        table.before, table.known, table.whole = listing, frozenset(listing.by_key), listing.complete
+        table.looked_at = True
+        keys = [key for key in listing.by_key if key is not None]
+        counted = listing.complete and listing.rows and not listing.problem
+        if listing.repeated:
+            table.forbidden = "its list shows one key twice, so that the key does not name one row"
+        elif counted and len(keys) < len(listing.rows):
+            table.forbidden = "rows of its list share a key, or have none, so that the key does not name one row"
+        self.journal.known(name, keys, listing.complete)
+
+    def forbid(self, name: str, why: str) -> None:
+        """Nothing is written to a table from now on."""
+        table = self.table(name)
+        table.forbidden = table.forbidden or why
+
+    async def _know(self, name: str) -> Table:
+        """The table, its rows of before read first if nobody has."""
+        async with self._knowing.setdefault(name, asyncio.Lock()):
+            table = self.table(name)
+            if not table.looked_at:
+                client = self.reach(name)
+                if client is not None and "list" in client.resource.operations:
+                    self.know(name, await client.whole_list(self.most, "ledger"))
+                else:
+                    self.know(name, Listing((), {}, False))
+        return table
+
+    def saw(self, name: str, rows: Iterable[tuple[Key | None, Row]]) -> None:
+        """Take note of rows that an answer has shown: a row of the run's is proved by what it shows."""
+        table = self.tables.get(name)
+        if table is None or not table.unproved:
+            return
+        client = self.reach(name)
+        for key, row in rows:
+            if key in table.unproved and key is not None and client is not None:
+                number = table.own[key]
+                entry = self.journal.entry(number)
+                sure = key not in table.doubtful or marked(row, self.mark)
+                if (
+                    entry is not None
+                    and sure
+                    and shows(client.resource, self._sent_to(entry, table, key), row, self.mark)
+                ):
+                    table.unproved.discard(key)
+                    self.journal.tell(number, proved=True)
+
+    def _sent_to(self, entry: Entry, table: Table, key: Key) -> list[Mapping[str, Any]]:
+        return [entry.record, *table.changes.get(key, ())]
+
+    # -- sending ---------------------------------------------------------------------------------------
+
+    async def send(self, request: Request, act: Act, check: str) -> Exchange:
+        """Send a request once its intent is on disk, and note what its answer tells.
+
+        It is sent again only if the API put it off (429, 503 with ``Retry-After``; RFC 9110, 10.2.3) or a log-in has
+        run out, and a witness shows that nothing was done. Raises Unsafe where it may reach rows of others.
+        """
+        waits = 0
+        while True:
+            await self._permit(act)
+            entries = self._intend(request, act)
+            await self.journal.synced()
+            for name, key in act.touched:
+                # looked at once more, since the journal may have taken its time
+                if not (self._is_own(name, key) or self.is_spare(name, key) or (name, key) in self._restoring):
+                    raise Unsafe(f"the row {_text(key)} of {name} is no longer the run's")
+            flight = asyncio.ensure_future(self._carry(request, act, entries, check))
+            self._flying.add(flight)
+            flight.add_done_callback(self._flying.discard)
+            # an interrupt does not cut a write off: its answer tells what became of it
+            exchange = await asyncio.shield(flight)
+            again = self.session.put_off(exchange) if waits < _MOST_WAITS else None
+            if again is None or not await self._undone(act, entries, again):
+                return exchange
+            waits += 1
+
+    async def _carry(self, request: Request, act: Act, entries: Sequence[Entry], check: str) -> Exchange:
+        exchange = await self.session.transmit(request, check)
+        answer = exchange.answer
+        sure = not answer.failure and 0 < answer.status < 500 and answer.status not in _TELL_NOTHING
+        numbers = tuple(each.number for each in entries)
+        self._numbers[exchange.number] = numbers
+        for number in numbers:
+            self.journal.tell(number, status=answer.status, sure=sure)
+        if act.kind == "remove" and (not sure or answer.ok or answer.status in {404, 410}):
+            for name, touched in act.touched:
+                table = self.table(name)
+                if touched in table.own:
+                    table.unproved.add(touched)
+                    table.doubtful.add(touched)
+        if answer.failure or answer.status == 202:
+            self.pending.update(act.touched)
+            self.unclear_at = asyncio.get_running_loop().time()
+        if answer.ok and act.key_in is not None and entries:
+            key = act.key_in(answer)
+            if key is not None:
+                self.answered(entries[0].number, key)
+        return exchange
+
+    async def landed(self) -> None:
+        """Return when no request of the run's is on its way any more."""
+        while self._flying:
+            await asyncio.wait(set(self._flying))
+
+    def numbers(self, exchange: Exchange) -> tuple[int, ...]:
+        """The journal's numbers of the rows that a request was to make."""
+        return self._numbers.get(exchange.number, ())
+
+    def _intend(self, request: Request, act: Act) -> list[Entry]:
+        entries = []
+        touched = list(act.touched)
+        for place, made in enumerate(act.made):
+            key = made.key
+            if act.kind == "change" and key is None and place < len(touched):
+                key = touched[place][1]
+            entry = self.journal.intend(act.kind, made.table, request.role, made.record, key, made.above)
+            entries.append(entry)
+            if act.kind == "change" and key is not None:
+                self.table(made.table).changes.setdefault(key, []).append(made.record)
+        if not act.made:
+            for name, key in touched:
+                entries.append(self.journal.intend(act.kind, name, request.role, {}, key))
+        return entries
+
+    async def _undone(self, act: Act, entries: Sequence[Entry], pause: float) -> bool:
+        """Whether, after a pause, a request that was put off is seen not to be done."""
+        await asyncio.sleep(pause)
+        if act.kind == "remove":
+            for name, key in act.touched:
+                if self._is_own(name, key) and await self._row(name, key) is None:
+                    return False
+        if act.kind != "create":
+            return True
+        for name in {made.table for made in act.made}:
+            client = self.reach(name)
+            if client is None or "list" not in client.resource.operations:
+                return False
+            listing = await client.whole_list(self.most, "ledger")
+            if not listing.complete or listing.problem:
+                return False
+            table = self.table(name)
+            others = {key: row for key, row in listing.by_key.items() if key not in table.known | table.own.keys()}
+            records = [entry.record for entry in entries if entry.resource == name]
+            if any(shows(client.resource, records, row, self.mark) for row in others.values()):
+                return False
+        self.journal.settle([entry.number for entry in entries], "list")
+        return True
+
+    # -- permission ------------------------------------------------------------------------------------
+
+    async def _permit(self, act: Act) -> None:
+        """Raise Unsafe unless an act can reach nothing but the run's own rows."""
+        for name in dict.fromkeys([*(made.table for made in act.made), *(name for name, _ in act.touched)]):
+            table = await self._know(name)
+            if table.forbidden:
+                raise Unsafe(f"nothing is written to {name}: {table.forbidden}")
+        if act.kind == "create":
+            await self._permit_making(act.made)
+        for name, key in act.touched:
+            await self._permit_touching(name, key)
+        if act.by_filter and not self._by_filter:
+            for name in {name for name, _ in act.touched}:
+                await self._permit_filter(name)
+
+    async def _permit_making(self, every: Sequence[Made]) -> None:
+        chosen: dict[str, set[Key]] = {}
+        for name in dict.fromkeys(made.table for made in every):
+            client = self.reach(name)
+            if client is None or not {"list", "read"} & set(client.resource.operations):
+                raise Unsafe(f"nothing is made in {name}: neither a list nor a read would show it again")
+            if client.resource.picked_by_api("delete") and not self._by_filter:
+                await self._permit_filter(name)  # it could not be removed again
+        for made in every:
+            table = self.table(made.table)
+            if made.key is None or made.key in table.own:
+                continue
+            if made.key in table.known and made.key not in table.ever:
+                raise Unsafe(f"{made.table} had a row {_text(made.key)} before the run")
+            if not self._bears_mark(made.key):
+                chosen.setdefault(made.table, set()).add(made.key)
+        # somebody else may have taken a key since; an API that overwrites would do it to that row
+        for name, keys in chosen.items():
+            taken = await self._taken(name, keys)
+            if taken:
+                raise Unsafe(f"{name} has a row {_text(taken[0])} that is not the run's")
+
+    async def _taken(self, name: str, keys: set[Key]) -> list[Key]:
+        """Which of some keys have a row now."""
+        client = self.reach(name)
+        if len(keys) > _MOST_READ and client is not None and "list" in client.resource.operations:
+            listing = await client.whole_list(self.most, "ledger")
+            if listing.complete and not listing.problem:
+                return [key for key in keys if key in listing.by_key]
+        return [key for key in keys if await self._row(name, key) is not None]
+
+    async def _permit_touching(self, name: str, key: Key) -> None:
+        table = self.table(name)
+        if (name, key) in self._restoring:
+            return
+        if (name, key) in self.pending:
+            raise Unsafe(f"a request to the row {_text(key)} of {name} had no answer, and may still be carried out")
+        if key in table.own and key in table.unproved:
+            row = await self._row(name, key)
+            if key in table.unproved:
+                why = "it is not there" if row is None else "reading it shows another one"
+                raise Unsafe(f"the row {_text(key)} of {name} cannot be shown to be the run's: {why}")
+        if self._is_own(name, key):
+            return
+        if self.is_spare(name, key) and await self._row(name, key) is None:
+            return
+        raise Unsafe(f"the row {_text(key)} of {name} is not one of the run's")
+
+    def _is_own(self, name: str, key: Key) -> bool:
+        table = self.table(name)
+        return key in table.own and key not in table.unproved
+
+    def is_spare(self, name: str, key: Key) -> bool:
+        """Whether a key was that of a row of the run's which is gone, and will be given to no other row: the run chose
+        it, or a row that the run has made since is there, whose key the API made anew."""
+        table = self.table(name)
+        if key not in table.left or key in table.own:
+            return False
+        numbers = [part for known in table.known for part in known[-1:] if isinstance(part, int)]
+        last = key[-1]
+        largest = max([*numbers, last]) if isinstance(last, int) else None
+        since = [other[-1] for other, number in table.own.items() if number > table.left[key]]
+        anew = [part for part in since if largest is None or (isinstance(part, int) and part > largest)]
+        client = self.reach(name)
+        resource = client.resource if client is not None else None
+        if resource is None or resource.key is None or resource.key.assigned_by != "client":
+            return self._bears_mark(key) or (resource is not None and bool(anew))
+        # a text that the run chose is nobody else's choice; numbers and references may well be
+        return any(
+            isinstance(key[place], str) and not resource.relation(each)
+            for place, each in enumerate(resource.key.fields)
+        )
+
+    def _bears_mark(self, key: Key) -> bool:
+        return any(isinstance(part, str) and self.mark in part for part in key)
+
+    async def _permit_filter(self, name: str) -> None:
+        """Only the API decides what a filter leaves, and it may leave everything: without the user's word it is tried
+        only where no row of anybody else's is."""
+        client, table = self.reach(name), self.table(name)
+        listing = await client.whole_list(self.most, "ledger") if client is not None else None
+        if listing is None or not listing.complete or set(listing.by_key) - set(table.own):
+            raise Unsafe(
+                "a change by filter reaches whatever the API makes of the filter, and others have rows in this table; "
+                "'writes_by_filter: true' in the profile allows it"
+            )
+
+    # -- witnesses -------------------------------------------------------------------------------------
+
+    async def _row(self, name: str, key: Key) -> Row | None:
+        """The row with a key as it is now, by its key or else in the list; None where neither shows it."""
+        client = self.reach(name)
+        if client is None:
+            return None
+        operations = client.resource.operations
+        if "read" in operations:
+            answer = (await client.send("read", key=key, check="ledger", situation="whose row it is")).answer
+            row = client.row_in(answer) if answer.ok else None
+            if row is not None and client.key_of(row) in (None, key):
+                self.saw(name, [(key, row)])
+                return row
+            if client.absent(answer):
+                return None
+        if "list" not in operations:
+            raise Unsafe(f"whether {name} has a row {_text(key)} cannot be told")
+        listing = await client.whole_list(self.most, "ledger")
+        self.saw(name, listing.by_key.items())
+        if key not in listing.by_key and not listing.complete:
+            raise Unsafe(f"whether {name} has a row {_text(key)} cannot be told")
+        return listing.by_key.get(key)
+
+    # -- what became of rows ---------------------------------------------------------------------------
+
+    def answered(self, number: int, key: Key) -> None:
+        """An entry's row has this key, as the API says: it is the run's only once reading it shows it."""
+        entry = self.journal.entry(number)
+        if entry is None:
+            return
+        table = self.table(entry.resource)
+        if key in table.known and key not in table.ever:
+            return  # somebody else's, whatever the API says
+        self.journal.tell(number, answered=key)
+        self._given(entry, key)
+
+    def _given(self, entry: Entry, key: Key) -> None:
+        table = self.table(entry.resource)
+        table.left.pop(key, None)
+        if key in table.own and table.own[key] != entry.number and entry.answered is None and entry.key == key:
+            return  # a second intent for one key: the row is still the first one's
+        table.own[key] = entry.number
+        table.ever.add(key)
+        table.unproved.add(key)
+        table.doubtful.discard(key)
+
+    def found(self, number: int, key: Key, row: Row) -> None:
+        """The list shows an entry's row under this key, with the run's mark."""
+        self.answered(number, key)
+        if marked(row, self.mark):
+            self.saw(entry.resource if (entry := self.journal.entry(number)) else "", [(key, row)])
+
+    def gone(self, name: str, key: Key) -> None:
+        """An own row is gone, as far as an answer or a look tells; the end of the run looks again."""
+        table = self.table(name)
+        number = table.own.pop(key, None)
+        table.unproved.discard(key)
+        table.changes.pop(key, None)
+        if number is not None:
+            self.journal.tell(number, removed=True)
+            table.left[key] = self.journal.count
+
+    def back(self, name: str, key: Key) -> None:
+        """A row is there again under a key whose row was gone."""
+        table = self.table(name)
+        numbers = [each.number for each in self.journal.entries(name) if each.answered == key or each.key == key]
+        if key not in table.own and numbers:
+            table.left.pop(key, None)
+            table.own[key] = numbers[-1]
+            table.unproved.add(key)
+
+    def claim(self, name: str, key: Key, number: int) -> None:
+        """A look at the table has shown that a row is the run's."""
+        table = self.table(name)
+        table.left.pop(key, None)
+        table.own[key] = number
+        table.ever.add(key)
+        table.unproved.discard(key)
+        table.doubtful.discard(key)
+
+    def is_still(self, name: str, key: Key, row: Row) -> bool:
+        """Whether a row is the run's own that had the key, and not another that was given it since."""
+        table, client = self.table(name), self.reach(name)
+        number = table.own.get(key)
+        entry = self.journal.entry(number) if number is not None else None
+        if entry is None or client is None:
+            return False
+        return shows(client.resource, self._sent_to(entry, table, key), row, self.mark)
+
+    def hold(self, name: str, key: Key, row: Row) -> int:
+        """Leave an own row on purpose, as it is; the number of its entry."""
+        table = self.table(name)
+        number = table.own.pop(key)
+        table.unproved.discard(key)
+        self.journal.tell(number, held=dict(row))
+        return number
+
+    def harm(self, name: str, key: Key, how: str, row: Row, restored: bool = False) -> None:
+        """A request of the run's has reached a row of somebody else's."""
+        self.harmed.append(Harm(name, key, how, dict(row), restored))
+
+    async def restore(self, client: Client, key: Key, values: Mapping[str, Any], check: str) -> Exchange:
+        """Give a row that a request of the run's has changed its values again. Raises Unsafe for a row that the API
+        itself would pick."""
+        resource = client.resource
+        if resource.picked_by_api("update") and not self._by_filter:
+            raise Unsafe("a change by filter would put back whatever the API makes of the filter")
+        touched = ((resource.name, key),)
+        self._restoring.add((resource.name, key))
+        try:
+            act = Act("change", (), touched)
+            return await client.send(
+                "update", key=key, record=dict(values), check=check, situation="putting a row back as it was", act=act
+            )
+        finally:
+            self._restoring.discard((resource.name, key))
+
+    def harmful_reads(self, name: str, why: str) -> None:
+        """Reading a row of a table harms it: from now on only own rows are read by their keys."""
+        self.table(name).harmful = why
+
+    def refuse_reading(self, name: str, key: Key | None) -> None:
+        """Raise Unsafe where reading a row by its key is known to harm it, and it is not the run's own."""
+        table = self.tables.get(name)
+        if table is not None and table.harmful and key is not None and key not in table.own:
+            raise Unsafe(f"rows of others are not read by their keys: {table.harmful}")
+
+
+def _text(key: Key) -> str:
+    return "/".join(map(str, key))
+
+
+def resource_of(reach: Reach, name: str) -> Resource | None:
+    client = reach(name)
+    return client.resource if client is not None else None

@@ -1,0 +1,110 @@
+"""Which rows are the run's own: what a row shows, held against what was sent."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from typing import Any
+
+from checkpost.model.field import MISSING
+from checkpost.model.resource import Resource
+from checkpost.oracle.same import same
+from checkpost.rows.journal import Entry
+from checkpost.wire.listing import Key, Row
+
+
+def marked(row: Mapping[str, Any], mark: str) -> bool:
+    """Whether a text of the row bears the run's mark, in whatever case it is stored."""
+    wanted = mark.lower()
+    return any(wanted in value.lower() for value in row.values() if isinstance(value, str))
+
+
+def shows(resource: Resource, records: Sequence[Mapping[str, Any]], row: Row, mark: str) -> bool:
+    """Whether a row whose key the API gave to a create is the row that was sent.
+
+    It is if it bears the mark. Without it, it is if every field shows a value that was sent to it, by the create or
+    by a change since (one in four may differ, since APIs change values); and if nothing was sent, if it is blank.
+    """
+    if marked(row, mark):
+        return True
+    sent = sorted({name for record in records for name in record if name in row})
+    telling = [name for name in sent if any(record.get(name) is not None for record in records)]
+    if not telling or (not all(records) and _blank(resource, row)):
+        return _blank(resource, row)  # nothing was sent, or a body of which nothing can be told
+    unlike = [name for name in telling if not _sent(resource, records, name, row[name])]
+    return len(unlike) <= len(telling) // 4
+
+
+def _sent(resource: Resource, records: Sequence[Mapping[str, Any]], name: str, value: Any) -> bool:
+    field = resource.field(name)
+    return any(same(field, record[name], value) for record in records if name in record)
+
+
+def _blank(resource: Resource, row: Row) -> bool:
+    """Whether a row holds nothing but what an API sets itself: what a record without a value becomes."""
+    key = resource.key.fields if resource.key else ()
+    chosen = [field for field in resource.writable("create") if field.name in row and field.name not in key]
+    return bool(chosen) and all(
+        row[field.name] in (None, "", 0, False, [], {})
+        or (field.default is not MISSING and same(field, field.default, row[field.name]))
+        for field in chosen
+    )
+
+
+def likeness(resource: Resource, record: Mapping[str, Any], row: Mapping[str, Any], mark: str) -> int:
+    """How many fields of a marked row agree with a record; 0 if the row cannot come from it: it has to bear the run's
+    mark and to agree in half of the fields."""
+    if not marked(row, mark):
+        return 0
+    shared = [name for name in record if name in row]
+    agreeing = sum(same(resource.field(name), record[name], row[name]) for name in shared)
+    return agreeing if agreeing >= max(1, len(shared) // 2) else 0
+
+
+def may_be(resource: Resource, record: Mapping[str, Any], row: Row) -> bool:
+    """Whether a row without the mark looks as a record would: all that both have agrees. It proves nothing."""
+    shared = [name for name in record if name in row and record[name] is not None]
+    if not shared:
+        return _blank(resource, row)
+    return all(same(resource.field(name), record[name], row[name]) for name in shared)
+
+
+def match(
+    resource: Resource, entries: Sequence[Entry], rows: Mapping[Key, Row], taken: Collection[Key], mark: str
+) -> list[tuple[Entry, Key]]:
+    """The marked rows that journaled records explain, one for each at the most; never one whose key is ``taken``
+    (it was there before the run, or is known to be another of its rows)."""
+    candidates = {key: row for key, row in rows.items() if key not in taken and marked(row, mark)}
+    if not candidates:
+        return []
+    by_text: dict[tuple[str, str], list[Key]] = {}
+    for key, row in candidates.items():
+        for name, value in row.items():
+            if isinstance(value, str):
+                by_text.setdefault((name, value), []).append(key)
+    found: list[tuple[Entry, Key]] = []
+    rest: list[Entry] = []
+    # rows with a text that no other has first: it is quicker than looking at each row for each record, and a
+    # record that was refused may be a little like the row of another
+    for entry in entries:
+        alike = [by_text[each] for each in entry.record.items() if isinstance(each[1], str) and each in by_text]
+        few = [keys[0] for keys in alike if len(keys) == 1 and keys[0] in candidates]
+        best = _best(resource, entry.record, few, candidates, mark)
+        if best is None:
+            rest.append(entry)
+        else:
+            candidates.pop(best)
+            found.append((entry, best))
+    for entry in rest:
+        best = _best(resource, entry.record, candidates, candidates, mark) if candidates else None
+        if best is not None:
+            candidates.pop(best)
+            found.append((entry, best))
+    return found
+
+
+def _best(
+    resource: Resource, record: Mapping[str, Any], keys: Iterable[Key], rows: Mapping[Key, Row], mark: str
+) -> Key | None:
+    """The key of the row that a record explains best; None where it explains none."""
+    scored = [(score, key) for key in keys if (score := likeness(resource, record, rows[key], mark)) > 0]
+    return max(scored, key=lambda each: each[0])[1] if scored else None

@@ -1,0 +1,195 @@
+"""The end of a run, and ``sweep``: what is the run's is removed, what stays is named, and entries are closed by what
+was seen, never by an answer alone."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from graphlib import CycleError, TopologicalSorter
+
+from checkpost.errors import NotCompleted
+from checkpost.oracle.same import differences
+from checkpost.rows.journal import Entry
+from checkpost.rows.ledger import Harm, Ledger
+from checkpost.rows.witness import Look, look
+from checkpost.wire.client import Client
+from checkpost.wire.door import Unsafe
+from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import Key
+
+_MOST_ROUNDS = 8
+#: How many times as long as a request may take it is waited for one that had no answer.
+_PATIENCE = 1.5
+#: Seconds before a second look where an answer was an error of the server's.
+_SHORT = 0.3
+
+
+@dataclass(frozen=True)
+class Left:
+    """A row that stays: its table, its key (None where it is not known), why, and whether it is ``certain`` that it is
+    there and the run's."""
+
+    table: str
+    key: Key | None
+    why: str
+    certain: bool = True
+
+    def __str__(self) -> str:
+        name = "/".join(map(str, self.key)) if self.key else "key unknown"
+        return f"{self.table} {name}: {self.why}"
+
+
+@dataclass(frozen=True)
+class Settlement:
+    """How it ended: rows that stay, rows of others that were hit or changed meanwhile, and how many were removed."""
+
+    left: tuple[Left, ...] = ()
+    harmed: tuple[Harm, ...] = ()
+    removed: int = 0
+
+
+#: A client for a table as a role; None where the table or the role is not known.
+As = Callable[[str, str], Client | None]
+
+
+async def settle(ledger: Ledger, as_role: As, roles: Sequence[str], timeout: float, age: float = 0.0) -> Settlement:
+    """Remove every row that is the run's. ``roles`` are those that may be tried for it; ``timeout`` is how many seconds
+    a request may take, ``age`` how many have passed since the last one left."""
+    await ledger.landed()
+    work = _Settling(ledger, as_role, roles, timeout * _PATIENCE, age)
+    return await work.all()
+
+
+class _Settling:
+    def __init__(self, ledger: Ledger, as_role: As, roles: Sequence[str], longest: float, age: float) -> None:
+        self.ledger, self.as_role, self.roles, self.longest, self.age = ledger, as_role, roles, longest, age
+        self.looks: dict[str, Look] = {}
+        self.tried: dict[tuple[str, Key], str] = {}
+        self.removed = 0
+
+    def entries(self, name: str) -> list[Entry]:
+        return [each for each in self.ledger.journal.entries(name) if each.held is None]
+
+    async def all(self) -> Settlement:
+        journal = self.ledger.journal
+        every = [each for each in journal.entries() if each.held is None]
+        names = self._children_first(dict.fromkeys(each.resource for each in every))
+        unclear = [each for each in every if not each.sure]
+        if any(each.status in {0, 202} for each in unclear):
+            await asyncio.sleep(
+                max(0.0, self.longest - self.age)
+            )  # what is still on its way lands first, before any key is free again
+        self.ledger.pending.clear()
+        pauses = [self.longest if any(each.status == 202 for each in unclear) else _SHORT] if unclear else []
+        waiting = list(names)
+        for _ in range(_MOST_ROUNDS):
+            again = []
+            for name in waiting:
+                found = await look(self.ledger, name, self.entries(name), self.looks.get(name))
+                self.looks[name] = found
+                done = [await self._remove(name, key, entry) for key, entry in list(found.own.items())[::-1]]
+                again += [name] if any(done) else []
+            if not again and pauses:
+                await asyncio.sleep(pauses.pop())
+                again = [name for name in names if any(each.resource == name for each in unclear)]
+            if not again:
+                break
+            # a parent that could not go may go now that its children have gone
+            waiting = [name for name in names if name in again or self.looks[name].own]
+        left = [each for name in names for each in self._left(name)]
+        self._close(names, left)
+        return Settlement(tuple(left), (*self.ledger.harmed, *self._touched(names)), self.removed)
+
+    def _children_first(self, names: dict[str, None]) -> list[str]:
+        """The tables, those that refer to others before them; in their own order where they refer to each other."""
+        graph: dict[str, set[str]] = {name: set() for name in names}
+        for name in names:
+            client = self.ledger.reach(name)
+            for relation in client.resource.relations if client is not None else ():
+                if relation.resource in graph and relation.resource != name:
+                    graph[relation.resource].add(name)
+        try:
+            return list(TopologicalSorter(graph).static_order())
+        except CycleError:
+            return list(names)
+
+    async def _remove(self, name: str, key: Key, entry: Entry) -> bool:
+        """Ask for a row's removal, as the role that made it or else as another; whether it was answered with success,
+        or may yet be done."""
+        reader = self.ledger.reach(name)
+        if reader is None or "delete" not in reader.resource.operations:
+            self.tried[name, key] = "the contract has no way to remove it"
+            return False
+        self.ledger.claim(name, key, entry.number)
+        for role in dict.fromkeys([entry.role, *self.roles]):
+            client = self.as_role(name, role)
+            if client is None:
+                continue
+            try:
+                exchange = await client.send("delete", key=key, check="tidying up", situation="removing a row")
+            except Unsafe as why:
+                self.tried[name, key] = str(why)
+                return False
+            except NotCompleted:
+                continue  # the role cannot log in
+            self.tried[name, key] = f"DELETE answers {_said(exchange)}, and the row is still there"
+            if exchange.answer.ok or exchange.answer.status in {404, 410}:
+                self.removed += 1
+                return True
+            if exchange.answer.failure or exchange.answer.status >= 500:
+                await asyncio.sleep(self.longest if exchange.answer.failure else _SHORT)
+                self.ledger.pending.clear()
+                return True  # perhaps: the next look tells
+        return False
+
+    def _left(self, name: str) -> list[Left]:
+        found = self.looks[name]
+        left = [Left(name, key, self.tried.get((name, key), "it is still there")) for key in found.own]
+        left += [Left(name, key, why, False) for key, why in found.like.items()]
+        why = f"whether it was made cannot be told: {found.why}"
+        return left + [Left(name, each.named, why, False) for each in found.untold]
+
+    def _close(self, names: Sequence[str], left: Sequence[Left]) -> None:
+        """Close the entries whose rows are gone or were never made, as the last look showed."""
+        open_keys = {(each.table, each.key) for each in left if each.key is not None}
+        for name in names:
+            found = self.looks[name]
+            stays = {id(each) for each in (*found.own.values(), *found.untold)}
+            unclear = any(each.table == name and each.key not in found.own for each in left)
+            closed = [
+                each.number
+                for each in self.entries(name)
+                if id(each) not in stays
+                and (name, each.named) not in open_keys
+                and not (unclear and each.answered is None and not each.sure)
+            ]
+            self.ledger.journal.settle(closed, "list" if found.whole else "key")
+
+    def _touched(self, names: Sequence[str]) -> list[Harm]:
+        """Rows of others that are not as they were before the run, where nobody else was seen at work."""
+        found: list[Harm] = []
+        for name in names:
+            table, seen, client = self.ledger.table(name), self.looks[name], self.ledger.reach(name)
+            before = table.before
+            if before is None or client is None or not (before.complete and seen.whole):
+                continue
+            resource = client.resource
+            fields = {each.name: each for each in resource.fields}
+            settable = [each.name for each in resource.fields if each.created or each.updated or each.replaced]
+            told = {each.key for each in self.ledger.harmed if each.table == name}
+            alone = not set(seen.rows) - table.known - table.ever - set(seen.like)
+            for key, row in before.by_key.items():
+                if key in told:
+                    continue
+                now = seen.rows.get(key)
+                how = "is gone" if now is None else ""
+                if now is not None and (changed := differences(fields, row, now, settable)):
+                    how = f"has another {changed[0]}"
+                if how:
+                    found.append(Harm(name, key, how, row, certain=alone and not self.ledger.others_at_work))
+        return found
+
+
+def _said(exchange: Exchange) -> str:
+    return str(exchange.answer.status or exchange.answer.detail)

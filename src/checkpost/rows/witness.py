@@ -1,0 +1,237 @@
+"""What there is in a table now, as far as it can be looked at, and which of its rows are the run's."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from checkpost.model.query import Compare, Operator
+from checkpost.model.spelling import Filtering, Inexpressible
+from checkpost.rows.journal import Entry
+from checkpost.rows.ledger import Ledger, Table
+from checkpost.rows.resemblance import likeness, marked, may_be, shows
+from checkpost.wire.client import Client
+from checkpost.wire.door import Unsafe
+from checkpost.wire.listing import Asked, Key, Row
+
+#: How many rows of a list are read to find the run's own.
+MOST_LOOKED_THROUGH = 100_000
+#: How many keys are tried that a whole list does not have.
+_SAMPLES = 3
+_OTHER_VALUES = "a create was answered with its key, but it shows other values than were sent"
+_PARTS: tuple[Operator, ...] = ("contains", "icontains", "like", "ilike", "match")
+
+
+@dataclass
+class Look:
+    """What was seen of a table: ``own`` rows by key, ``like`` those that may be the run's though nothing proves it,
+    each with why; ``untold`` are entries whose fate nothing could show. ``whole`` says that the list was read whole,
+    ``hidden`` which rows it does not show though they are there."""
+
+    rows: dict[Key, Row] = field(default_factory=dict)
+    whole: bool = False
+    hidden: set[Key] = field(default_factory=set)
+    own: dict[Key, Entry] = field(default_factory=dict)
+    like: dict[Key, str] = field(default_factory=dict)
+    untold: list[Entry] = field(default_factory=list)
+    why: str = ""
+
+
+async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look | None = None) -> Look:
+    """Look at a table whose ``entries`` are open: at the list in whole, else by a filter for the run's mark, and by
+    key where the list does not show a row. Whether a whole list hides rows is asked only once, if it does not:
+    ``last`` is the look before."""
+    client = ledger.reach(name)
+    if client is None:
+        return Look(untold=list(entries), why="the contract no longer has the table")
+    found, table = Look(), ledger.table(name)
+    filtered = False
+    if "list" in client.resource.operations:
+        listing = await client.whole_list(max(ledger.most, MOST_LOOKED_THROUGH), "tidying up")
+        found.rows = dict(listing.by_key)
+        found.whole = listing.complete and not listing.problem and len(listing.by_key) == len(listing.rows)
+        found.why = listing.problem or listing.partial or ("" if found.whole else "its rows have no keys of their own")
+        if not found.whole:
+            filtered = await _by_mark(client, ledger.mark, entries, found.rows)
+    unclear = await _by_key(client, table, entries, found, last)
+    _claim(ledger, client, table, entries, found)
+    if not found.whole:
+        found.untold = [each for each in entries if _open(each, ledger, filtered, unclear, found)]
+        found.why = found.why or "it has no list, and the answer gave no key"
+    return found
+
+
+def _open(entry: Entry, ledger: Ledger, filtered: bool, unclear: Collection[Key], found: Look) -> bool:
+    """Whether an entry's fate stays unknown where the list is not read whole."""
+    if entry.kind in {"remove", "link"}:
+        return False
+    if entry.answered is not None:
+        return entry.answered in unclear
+    if any(each is entry for each in found.own.values()) or (filtered and marked(entry.record, ledger.mark)):
+        return False
+    if entry.key is not None and entry.key not in unclear and entry.kind == "create":
+        return False  # reading it by the key that it chose shows none
+    refused = entry.sure and entry.status >= 400 and not ledger.refusals_lie
+    return not refused and entry.kind == "create"
+
+
+async def _by_key(client: Client, table: Table, entries: Sequence[Entry], found: Look, last: Look | None) -> set[Key]:
+    """Read the rows that the list does not show; the keys of those of which nothing can be told."""
+    named = {each.named: each for each in entries if each.named is not None and each.named not in found.rows}
+    named = {key: each for key, each in named.items() if key not in table.known or key in table.ever}
+    if "read" not in client.resource.operations:
+        return set() if found.whole else {key for key in named if key is not None}
+    told = [key for key, each in named.items() if each.answered is not None and not each.removed]
+    told += [key for key in (last.own if last is not None else ()) if key not in found.rows and key not in told]
+    # a list that was read whole vouches for rows that were removed or refused, unless it hides such rows: a few tell
+    vouched = [key for key in named if key not in told]
+    samples, rest = vouched[-_SAMPLES:], vouched[:-_SAMPLES]
+    if found.whole and last is not None and not last.hidden:
+        samples, rest = [], []
+    unclear: set[Key] = set()
+    for place, key in enumerate([*told, *samples, *rest]):
+        if key is None or (found.whole and not found.hidden and place >= len(told) + len(samples)):
+            break
+        try:
+            exchange = await client.send("read", key=key, check="tidying up", situation="whether a row is there")
+        except Unsafe:
+            unclear.add(key)
+            continue
+        answer = exchange.answer
+        row = client.row_in(answer) if answer.ok else None
+        if row is not None and client.key_of(row) in (None, key):
+            found.rows[key] = row
+            found.hidden.add(key)
+        elif row is None and not client.absent(answer) and answer.status not in {400, 422}:
+            unclear.add(key)
+    return unclear
+
+
+def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry], found: Look) -> None:
+    """Tell the run's rows among those that were seen."""
+    resource, mark = client.resource, ledger.mark
+    foreign = table.known - table.ever
+    removals = _removals(entries)
+    for entry in entries:
+        key = entry.answered
+        if key is None or key in foreign or key not in found.rows:
+            continue
+        row, bears = found.rows[key], marked(found.rows[key], mark)
+        alike = shows(resource, [entry.record, *table.changes.get(key, ())], row, mark)
+        removed_since = removals.get(key, 0) > entry.number
+        if bears or (alike and not removed_since):
+            found.own[key] = entry
+        elif alike:
+            found.like[key] = "it is like a row that was removed since, and does not bear the run's mark"
+        elif table.whole and not removed_since:
+            found.like[key] = _OTHER_VALUES
+    makers = [each for each in entries if each.kind != "remove"]
+    texts: dict[str, list[Entry]] = {}
+    for entry in makers:
+        for value in entry.record.values():
+            if isinstance(value, str):
+                texts.setdefault(value, []).append(entry)
+    for key, row in found.rows.items():
+        if key in found.own or not marked(row, mark):
+            continue
+        near = [entry for value in row.values() if isinstance(value, str) for entry in texts.get(value, ())]
+        maker = _maker(near, resource, row, mark) or _maker(makers, resource, row, mark)
+        if key in foreign:
+            found.like[key] = "somebody else's row had its key before the run, and now it bears the run's mark"
+        elif maker is None:
+            found.like[key] = "it bears the run's mark, but no record that was sent is like it"
+        else:
+            found.like.pop(key, None)
+            found.own[key] = maker
+    claimed = {id(each) for each in found.own.values()}
+    for entry in entries:  # the create that named a key made another row: this one is somebody else's
+        if entry.answered is not None and id(entry) in claimed and found.like.get(entry.answered) == _OTHER_VALUES:
+            found.like.pop(entry.answered)
+    _suspect(ledger, client, table, makers, found)
+
+
+def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entry], found: Look) -> None:
+    """Name the rows without the run's mark that are as records that were sent, and that nobody has claimed: requests
+    may have been carried out though they were refused or lost, or twice."""
+    plain = [each for each in makers if each.kind != "change" and not marked(each.record, ledger.mark)]
+    if not table.whole:  # a row like one that the API told may as well be an old one
+        plain = [each for each in plain if each.answered is None and _may_have_made(each, ledger)]
+    empty = [each for each in plain if not any(value is not None for value in each.record.values())]
+    by_value: dict[tuple[str, Any], list[Entry]] = {}
+    for entry in plain:
+        for pair in entry.record.items():
+            if isinstance(pair[1], str | int | float) and not isinstance(pair[1], bool):
+                by_value.setdefault(pair, []).append(entry)
+    known = table.known - table.ever
+    for key, row in found.rows.items() if plain else ():
+        if key in known or key in found.own or key in found.like:
+            continue
+        shared = [by_value[pair] for pair in row.items() if isinstance(pair[1], str | int | float) and pair in by_value]
+        near = {each.number: each for same in shared for each in same}.values()
+        unsure = [each for each in empty if table.whole and _may_have_made(each, ledger)]
+        if any(may_be(client.resource, each.record, row) for each in (*near, *unsure)):
+            found.like[key] = "it is as a record that was sent, but it does not bear the run's mark"
+
+
+def _removals(entries: Sequence[Entry]) -> dict[Key, int]:
+    """The last removal of each key that was, or may have been, carried out, by the number of its entry."""
+    last: dict[Key, int] = {}
+    for each in entries:
+        done = not each.sure or each.status < 300 or each.status in {404, 410}
+        if each.kind == "remove" and each.key is not None and done:
+            last[each.key] = each.number
+    return last
+
+
+def _maker(entries: Sequence[Entry], resource: object, row: Row, mark: str) -> Entry | None:
+    return next((each for each in entries if likeness(resource, each.record, row, mark)), None)  # type: ignore[arg-type]
+
+
+def _may_have_made(entry: Entry, ledger: Ledger) -> bool:
+    """Whether an entry may have a row that nobody knows of."""
+    return not entry.sure or entry.status < 400 or ledger.refusals_lie
+
+
+async def _by_mark(client: Client, mark: str, entries: Sequence[Entry], rows: dict[Key, Row]) -> bool:
+    """Add the rows that a filter for the mark leaves; whether such a filter works, as a row that is known shows."""
+    fields = {each.name: each for each in client.resource.fields}
+    bearing = [each.record for each in entries if marked(each.record, mark)]
+    names = [name for name in fields if bearing and all(mark in str(record.get(name)) for record in bearing)]
+    for filtering in client.resource.queries.filterings:
+        for name in names:
+            for operator in _PARTS:
+                if operator not in filtering.operators(name):
+                    continue
+                control = next((row for row in rows.values() if _telling(row, name)), None)
+                if control is None or not await _leaves(client, filtering, name, operator, control):
+                    continue
+                listing = await client.whole_list(MOST_LOOKED_THROUGH, "tidying up", asked=_asked(
+                    client, filtering, name, operator, mark
+                ))  # fmt: skip
+                if listing.complete and not listing.problem:
+                    rows |= listing.by_key
+                    return True
+    return False
+
+
+def _telling(row: Mapping[str, object], name: str) -> bool:
+    return isinstance(row.get(name), str) and len(str(row[name])) >= 4
+
+
+def _asked(client: Client, filtering: Filtering, name: str, operator: Operator, text: str) -> Asked:
+    value = f"%{text}%" if operator in {"like", "ilike"} else text
+    fields = {each.name: each for each in client.resource.fields}
+    return Asked(tuple(filtering.pairs(Compare(name, operator, value), fields)))
+
+
+async def _leaves(client: Client, filtering: Filtering, name: str, operator: Operator, control: Row) -> bool:
+    """Whether the filter leaves a row that it has to leave, and not every row."""
+    try:
+        asked = _asked(client, filtering, name, operator, str(control[name])[1:])
+        never = _asked(client, filtering, name, operator, f"{str(control[name])[1:]}-none-such")
+    except Inexpressible:
+        return False
+    kept = await client.whole_list(MOST_LOOKED_THROUGH, "tidying up", asked=asked)
+    none = await client.whole_list(MOST_LOOKED_THROUGH, "tidying up", asked=never)
+    return client.key_of(control) in kept.by_key and none.complete and not none.problem and not none.rows

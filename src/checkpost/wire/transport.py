@@ -1,0 +1,99 @@
+"""One request over the network, by a kept-alive connection; what goes wrong on the way is in the answer."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable, Mapping
+from types import TracebackType
+from typing import TYPE_CHECKING, Any
+
+from checkpost import __version__
+from checkpost.wire.exchange import Answer
+
+if TYPE_CHECKING:
+    import aiohttp
+
+LARGEST_ANSWER = 20 * 1024 * 1024
+#: Sends a method, a URL as written, headers and a body.
+Transport = Callable[[str, str, Mapping[str, str], bytes | None], Awaitable[Answer]]
+
+
+class Connections:
+    """A transport over HTTP/1.1. ``timeout`` is in seconds, for a whole exchange."""
+
+    def __init__(self, timeout: float, concurrency: int) -> None:
+        self._timeout, self._concurrency = timeout, concurrency
+        self._client: aiohttp.ClientSession | None = None
+
+    async def __aenter__(self) -> Connections:
+        import aiohttp
+
+        # A short keep-alive, so that a server which closes idle connections seldom does so under a request.
+        connector = aiohttp.TCPConnector(limit=self._concurrency, keepalive_timeout=1.5)
+        self._client = aiohttp.ClientSession(
+            connector=connector,
+            cookie_jar=aiohttp.DummyCookieJar(),
+            trust_env=False,
+            timeout=aiohttp.ClientTimeout(total=self._timeout),
+            headers={"User-Agent": f"checkpost/{__version__}", "Accept-Encoding": "gzip, deflate"},
+        )
+        # It would send PUT and DELETE again on its own; there is no public switch for it.
+        self._client._retry_connection = False
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._client is not None:
+            await self._client.close()
+
+    async def __call__(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
+        import aiohttp
+        from yarl import URL
+
+        assert self._client is not None
+        status, raw = 0, ()
+        try:
+            async with self._client.request(
+                method, URL(url, encoded=True), data=body, headers=headers, allow_redirects=False
+            ) as response:
+                status = response.status
+                raw = tuple((k.decode("latin-1"), v.decode("latin-1")) for k, v in response.raw_headers)  # type: ignore[assignment]
+                content = await _limited(response)
+                if content is None:
+                    return Answer(status, raw, b"", "too-large", f"the body is over {LARGEST_ANSWER // 2**20} MB")
+                return Answer(status, raw, content)
+        except TimeoutError:
+            return Answer(status, raw, b"", "timeout", f"no whole answer within {self._timeout:g} s")
+        except aiohttp.ClientPayloadError:
+            return Answer(status, raw, b"", "truncated", "the connection ended before the body did")
+        except aiohttp.ServerDisconnectedError:
+            return Answer(0, (), b"", "closed", "the connection was closed without an answer")
+        except (aiohttp.ClientConnectorError, aiohttp.ServerConnectionError) as error:
+            return Answer(0, (), b"", "unreachable", _why(error))
+        except aiohttp.InvalidURL:
+            return Answer(0, (), b"", "unreachable", "the URL is not valid")
+        except (aiohttp.ClientResponseError, aiohttp.ClientOSError) as error:
+            if isinstance(error, aiohttp.ClientOSError):
+                return Answer(0, (), b"", "closed", _why(error))
+            said = error.message.splitlines()[0].strip(" :")[:80] if error.message else ""
+            if said.startswith("Data after"):
+                return Answer(0, (), b"", "not-http", "the body is longer than its Content-Length says")
+            return Answer(0, (), b"", "not-http", f"the answer is not HTTP ({said})")
+        except aiohttp.ClientError as error:
+            return Answer(0, (), b"", "not-http", _why(error))
+
+
+async def _limited(response: Any) -> bytes | None:
+    parts, size = [], 0
+    async for part in response.content.iter_any():
+        size += len(part)
+        if size > LARGEST_ANSWER:
+            return None
+        parts.append(part)
+    return b"".join(parts)
+
+
+def _why(error: Exception) -> str:
+    cause = getattr(error, "os_error", None)
+    text = getattr(cause, "strerror", None) or str(error) or type(error).__name__
+    return str(text).splitlines()[0][:160]

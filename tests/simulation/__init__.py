@@ -1,0 +1,1 @@
+"""Runs against an API in memory, with a clock of its own, that crash at every moment and are swept behind it."""

@@ -1,0 +1,483 @@
+"""A data API in memory: a seed bank's tables, and the temper that decides how it behaves beside its contract."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from random import Random
+from typing import Any
+from urllib.parse import parse_qsl, unquote, urlsplit
+
+Json = dict[str, Any]
+Key = tuple[Any, ...]
+BASE = "http://127.0.0.1:1/api"
+ROLE = "x-role"
+
+
+@dataclass(frozen=True)
+class Column:
+    name: str
+    type: str = "string"
+    required: bool = False
+    refers: str = ""
+    unique: bool = False
+    longest: int = 0
+
+    def schema(self) -> Json:
+        plain: Json = {"type": self.type, **({"maxLength": self.longest} if self.longest else {})}
+        if self.refers:
+            plain["description"] = f"Refers to {self.refers}."
+        if self.unique:
+            plain["description"] = "Unique."
+        return plain if self.required else {**plain, "nullable": True}
+
+
+@dataclass(frozen=True)
+class Table:
+    name: str
+    key: tuple[str, ...]
+    columns: tuple[Column, ...]
+    by_client: bool = False
+    rows: int = 4
+
+    def record(self, number: int, others: Mapping[str, list[Key]], random: Random) -> Json | None:
+        """A row as people make them; None where nothing is there to refer to."""
+        row: Json = {}
+        for each in self.columns:
+            if each.refers:
+                if not others.get(each.refers):
+                    if each.required:
+                        return None
+                    row[each.name] = None
+                    continue
+                row[each.name] = random.choice(others[each.refers])[-1]
+            elif each.type == "integer":
+                row[each.name] = 1900 + number
+            elif each.type == "number":
+                row[each.name] = number * 2.5
+            else:
+                row[each.name] = f"{each.name} {number} of people"
+        return row
+
+
+CROPS = Table("crops", ("id",), (Column("name", required=True), Column("note"), Column("year", "integer")))
+LOTS = Table(
+    "lots",
+    ("id",),
+    (
+        Column("label", required=True, unique=True),
+        Column("crop_id", "integer", True, "crops"),
+        Column("grams", "number"),
+    ),
+)
+TAGS = Table("tags", ("code",), (Column("code", required=True, longest=40), Column("title")), True)
+MARKS = Table(
+    "lot-tags",
+    ("lot_id", "tag_code"),
+    (Column("lot_id", "integer", True, "lots"), Column("tag_code", "string", True, "tags")),
+    True,
+)
+#: A table without any text: nothing in it can bear a mark.
+COUNTS = Table("counts", ("id",), (Column("crop_id", "integer", True, "crops"), Column("seeds", "integer", True)))
+#: Two empty tables that refer to each other.
+HEADS = Table("heads", ("id",), (Column("name", required=True), Column("team_id", "integer", False, "teams")), rows=0)
+TEAMS = Table("teams", ("id",), (Column("name", required=True), Column("head_id", "integer", True, "heads")), rows=0)
+
+
+@dataclass(frozen=True)
+class Temper:
+    """How an API behaves. ``tables`` are what it has; each other member is a habit that real ones were met with."""
+
+    name: str
+    tables: tuple[Table, ...] = (CROPS, LOTS)
+    #: What a create answers: "row", "key", "nothing", "list of one", "beside", "wrong key".
+    answers: str = "row"
+    keys_reused: str = ""  # "largest" or "lowest": the keys of deleted rows are given out again
+    refused_but_done: float = 0.0
+    busy_but_done: float = 0.0
+    failing_but_done: float = 0.0
+    late: float = 0.0
+    lost: float = 0.0
+    doubled: float = 0.0
+    maker_may_not_delete: bool = False
+    soft_delete: bool = False
+    cascades: bool = False
+    upserts: bool = False
+    replace_forks: bool = False
+    filter_ignored: bool = False
+    by_filter: bool = False
+    reading_removes: bool = False
+    accepts_all: bool = False
+    others: float = 0.0
+
+
+@dataclass
+class Pending:
+    """A request that has left and is not yet carried out."""
+
+    due: float
+    method: str
+    url: str
+    headers: Mapping[str, str]
+    body: bytes | None
+
+
+class Api:
+    """Tables, and what HTTP requests do to them. Rows are never changed in place, so that a copy of the outer
+    dictionaries keeps a moment."""
+
+    def __init__(self, temper: Temper, seed: int) -> None:
+        self.temper, self.random = temper, Random(f"{temper.name}/{seed}")
+        self.tables = {each.name: each for each in temper.tables}
+        self.rows: dict[str, dict[Key, Json]] = {name: {} for name in self.tables}
+        self.next: dict[str, int] = dict.fromkeys(self.tables, 1)
+        #: Rows of people, as they are to be found again whatever a run does.
+        self.foreign: dict[str, dict[Key, Json]] = {name: {} for name in self.tables}
+        self.version = 0
+        self.people = 0
+        for table in temper.tables:
+            for _ in range(table.rows):
+                self.somebody_adds(table)
+
+    # -- people ----------------------------------------------------------------------------------------
+
+    def somebody_adds(self, table: Table) -> None:
+        self.people += 1
+        keys = {name: list(rows) for name, rows in self.foreign.items()}
+        record = table.record(self.people, keys, self.random)
+        if record is None or tuple(record.get(each) for each in table.key) in self.rows[table.name]:
+            return
+        key = self._insert(table, record)
+        self.foreign[table.name][key] = self.rows[table.name][key]
+
+    def somebody_works(self) -> None:
+        """People add, change and remove rows of their own."""
+        table = self.random.choice(list(self.tables.values()))
+        mine = self.foreign[table.name]
+        act = self.random.random()
+        if act < 0.6 or len(mine) <= table.rows:
+            self.somebody_adds(table)
+            return
+        key = self.random.choice(list(mine))
+        if act < 0.8:
+            texts = [each.name for each in table.columns if each.type == "string" and each.name not in table.key]
+            if texts and not any(each.refers for each in table.columns if each.name == texts[-1]):
+                self.people += 1
+                row = {**self.rows[table.name][key], texts[-1]: f"changed {self.people} by people"}
+                self.rows[table.name][key] = mine[key] = row
+                self.version += 1
+        elif not self._referring(table.name, key):
+            del self.rows[table.name][key], mine[key]
+            self.version += 1
+
+    # -- storage ---------------------------------------------------------------------------------------
+
+    def _insert(self, table: Table, record: Json) -> Key:
+        rows = self.rows[table.name]
+        if table.by_client:
+            key = tuple(record.get(each) for each in table.key)
+        else:
+            number = self.next[table.name]
+            if self.temper.keys_reused == "largest":
+                number = max((each[0] for each in rows), default=0) + 1
+            elif self.temper.keys_reused == "lowest":
+                number = next(each for each in range(1, len(rows) + 2) if (each,) not in rows)
+            self.next[table.name] = max(self.next[table.name], number + 1)
+            key = (number,)
+        rows[key] = self._whole(table, record, key)
+        self.version += 1
+        return key
+
+    def _whole(self, table: Table, record: Json, key: Key) -> Json:
+        named = {each.name: record.get(each.name) for each in table.columns}
+        return {**dict(zip(table.key, key, strict=True)), **named, **dict(zip(table.key, key, strict=True))}
+
+    def _referring(self, name: str, key: Key) -> list[tuple[str, Key]]:
+        found = []
+        for table in self.tables.values():
+            for column in table.columns:
+                if column.refers == name:
+                    rows = self.rows[table.name].items()
+                    found += [(table.name, other) for other, row in rows if row[column.name] == key[-1]]
+        return found
+
+    def _delete(self, name: str, key: Key) -> bool:
+        for other, inner in self._referring(name, key):
+            if not self.temper.cascades:
+                return False
+            self._delete(other, inner)
+        self.rows[name].pop(key, None)
+        self.version += 1
+        return True
+
+    # -- requests --------------------------------------------------------------------------------------
+
+    def handle(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> tuple[int, Any]:
+        """Carry a request out: the status and the body of its answer."""
+        parts = urlsplit(url)
+        pieces = [unquote(each) for each in parts.path.removeprefix(urlsplit(BASE).path).strip("/").split("/")]
+        table = self.tables.get(pieces[0])
+        query = dict(parse_qsl(parts.query, keep_blank_values=True))
+        if table is None or len(pieces) not in {1, 1 + len(table.key)}:
+            return 404, {"error": "there is no such path"}
+        key = self._key(table, pieces[1:])
+        if self.temper.by_filter and method in {"PATCH", "DELETE"}:
+            return self._by_filter(table, method, query, body)
+        if not pieces[1:]:
+            return self._collection(table, method, query, headers, body)
+        if key is None:
+            return 400, {"error": "this is no key"}
+        return self._item(table, key, method, headers, body)
+
+    def _key(self, table: Table, texts: list[str]) -> Key | None:
+        parts: list[Any] = []
+        for name, text in zip(table.key, texts, strict=False):
+            column = next((each for each in table.columns if each.name == name), None)
+            number = column is None or column.type == "integer"
+            if number and not text.lstrip("-").isdigit():
+                return None
+            parts.append(int(text) if number else text)
+        return tuple(parts)
+
+    def _shown(self, name: str) -> dict[Key, Json]:
+        return {key: row for key, row in self.rows[name].items() if not row.get("~gone")}
+
+    def _collection(
+        self, table: Table, method: str, query: Json, headers: Mapping[str, str], body: bytes | None
+    ) -> tuple[int, Any]:
+        if method == "POST":
+            return self._create(table, body)
+        if method in {"GET", "HEAD"}:
+            try:
+                limit, offset = int(query.get("limit", 100)), int(query.get("offset", 0))
+            except ValueError:
+                return 400, {"error": "this is no number"}
+            if not 0 < limit <= 1000 or offset < 0:
+                return 400, {"error": "out of range"}
+            rows = [row for _, row in sorted(self._shown(table.name).items(), key=lambda each: str(each[0]).zfill(20))]
+            if self.temper.by_filter:
+                rows = [row for row in rows if all(str(row[n]) == v for n, v in query.items() if n in row)]
+            return 200, {"items": rows[offset : offset + limit], "total": len(rows)}
+        return 405, {"error": "method not allowed"}
+
+    def _read_body(self, body: bytes | None) -> Json | None:
+        try:
+            value = json.loads(body or b"")
+        except ValueError:
+            value = None
+        return value if isinstance(value, dict) else ({} if self.temper.accepts_all else None)
+
+    def _problem(self, table: Table, record: Json, key: Key | None, part: bool = False) -> str:
+        """Why a record is refused."""
+        types: dict[str, Callable[[Any], bool]] = {
+            "string": lambda value: isinstance(value, str),
+            "integer": lambda value: isinstance(value, int) and not isinstance(value, bool),
+            "number": lambda value: isinstance(value, int | float) and not isinstance(value, bool),
+        }
+        for column in table.columns:
+            if column.name not in record:
+                if column.required and not part:
+                    return f"{column.name} is missing"
+                continue
+            value = record[column.name]
+            if value is None:
+                if column.required:
+                    return f"{column.name} is null"
+                continue
+            if not types[column.type](value) or len(str(value)) > (column.longest or 10_000):
+                return f"{column.name} is of the wrong kind"
+            if column.refers and not any(other[-1] == value for other in self._shown(column.refers)):
+                return f"{column.name} refers to nothing"
+            if column.unique and any(
+                row[column.name] == value and other != key for other, row in self.rows[table.name].items()
+            ):
+                return f"{column.name} is taken"
+        return ""
+
+    def _create(self, table: Table, body: bytes | None) -> tuple[int, Any]:
+        temper, record = self.temper, self._read_body(body)
+        if record is None:
+            return 400, {"error": "this is no record"}
+        unknown = set(record) - {each.name for each in table.columns} - set(table.key)
+        problem = (
+            "" if temper.accepts_all else (f"{unknown} is unknown" if unknown else self._problem(table, record, None))
+        )
+        if problem and self.random.random() >= temper.refused_but_done:
+            return 422, {"error": problem}
+        known = {name: value for name, value in record.items() if not unknown or name not in unknown}
+        if table.by_client:
+            key = tuple(known.get(each) for each in table.key)
+            if any(isinstance(part, dict | list) for part in key):
+                return 400, {"error": "this is no key"}
+            if any(part is None for part in key) or (key in self.rows[table.name] and not temper.upserts):
+                return 409, {"error": "the key is taken"}
+        if problem and any(each.unique or each.refers for each in table.columns):
+            return 422, {"error": problem}
+        key = self._insert(table, known)
+        if problem:
+            return 422, {"error": problem}
+        return 201, self._told(table, key)
+
+    def _told(self, table: Table, key: Key) -> Any:
+        row, own = self.rows[table.name][key], dict(zip(table.key, key, strict=True))
+        without = {name: value for name, value in row.items() if name not in own}
+        people = list(self.foreign[table.name])
+        return {
+            "row": row,
+            "key": own,
+            "nothing": {"message": "created"},
+            "list of one": [row],
+            "beside": {**own, "result": {"changed": 1, "record": without}},
+            "wrong key": {**without, **dict(zip(table.key, people[0] if people else key, strict=True))},
+        }[self.temper.answers]
+
+    def _item(
+        self, table: Table, key: Key, method: str, headers: Mapping[str, str], body: bytes | None
+    ) -> tuple[int, Any]:
+        rows, temper = self.rows[table.name], self.temper
+        row = rows.get(key)
+        if method in {"GET", "HEAD"}:
+            if row is None or (row.get("~gone") and temper.soft_delete is False):
+                return 404, {"error": "not found"}
+            if temper.reading_removes and method == "GET":
+                self._delete(table.name, key)
+            return 200, {name: value for name, value in row.items() if name != "~gone"}
+        if method == "DELETE":
+            if temper.maker_may_not_delete and _role(headers) != "keeper":
+                return 403, {"error": "you may not"}
+            if row is None:
+                return 404, {"error": "not found"}
+            if temper.soft_delete:
+                rows[key] = {**row, "~gone": True}
+                self.version += 1
+                return 204, None
+            return (204, None) if self._delete(table.name, key) else (409, {"error": "others refer to it"})
+        record = self._read_body(body)
+        if method not in {"PUT", "PATCH"}:
+            return 405, {"error": "method not allowed"}
+        if record is None:
+            return 400, {"error": "this is no record"}
+        if row is None and not (temper.upserts and method == "PUT"):
+            return 404, {"error": "not found"}
+        known = {
+            each.name: record[each.name] for each in table.columns if each.name in record and each.name not in table.key
+        }
+        whole = {**(row or {}), **known} if method == "PATCH" else {**dict(zip(table.key, key, strict=True)), **known}
+        problem = "" if temper.accepts_all else self._problem(table, whole, key, method == "PATCH")
+        if problem:
+            return 422, {"error": problem}
+        if temper.replace_forks and method == "PUT" and not table.by_client and row is not None:
+            key = self._insert(table, whole)
+            return 200, rows[key]
+        rows[key] = self._whole(table, whole, key)
+        self.version += 1
+        return (200 if row is not None else 201), rows[key]
+
+    def _by_filter(self, table: Table, method: str, query: Json, body: bytes | None) -> tuple[int, Any]:
+        rows = self.rows[table.name]
+        wanted = {
+            name: value for name, value in query.items() if name in {*table.key, *(c.name for c in table.columns)}
+        }
+        if self.temper.filter_ignored and method == "DELETE":
+            wanted = {}
+        hit = [key for key, row in rows.items() if all(str(row[name]) == value for name, value in wanted.items())]
+        for key in hit:
+            if method == "DELETE":
+                self._delete(table.name, key)
+            else:
+                rows[key] = {**rows[key], **{n: v for n, v in (self._read_body(body) or {}).items() if n in rows[key]}}
+                self.version += 1
+        return 200, {"changed": len(hit)}
+
+    # -- the contract ----------------------------------------------------------------------------------
+
+    def contract(self) -> Json:
+        """The OpenAPI description that it comes with."""
+        paths: Json = {}
+        schemas: Json = {}
+        for table in self.tables.values():
+            columns = {each.name: each.schema() for each in table.columns}
+            own = {name: {"type": "integer", "readOnly": True} for name in table.key if name not in columns}
+            required = [each.name for each in table.columns if each.required]
+            title = table.name.title().replace("-", "")
+            schemas[f"New{title}"] = _object(columns, required)
+            schemas[f"Some{title}"] = _object({n: s for n, s in columns.items() if n not in table.key}, [])
+            schemas[title] = _object({**own, **columns}, [*own, *required])
+            paths |= dict(self._paths(table, title))
+        return {
+            "openapi": "3.0.3",
+            "info": {"title": f"Seed bank, {self.temper.name}", "version": "1"},
+            "servers": [{"url": BASE}],
+            "paths": paths,
+            "components": {"schemas": schemas},
+        }
+
+    def _paths(self, table: Table, title: str) -> Iterator[tuple[str, Json]]:
+        row = {"$ref": f"#/components/schemas/{title}"}
+        page = _object({"items": {"type": "array", "items": row}, "total": {"type": "integer"}}, ["items", "total"])
+        answers = {
+            status: {"description": "refused"} for status in ("400", "403", "404", "405", "409", "422", "429", "503")
+        }
+        limits = [
+            {"name": "limit", "in": "query", "schema": {"type": "integer", "minimum": 1, "maximum": 1000}},
+            {"name": "offset", "in": "query", "schema": {"type": "integer", "minimum": 0}},
+        ]
+        filters = [
+            {"name": name, "in": "query", "description": f"Only rows with this {name}.", "schema": {"type": "string"}}
+            for name in (*table.key, *(each.name for each in table.columns))
+        ] if self.temper.by_filter else []  # fmt: skip
+        listing: Json = {"get": {"parameters": [*limits, *filters], "responses": {"200": _json(page), **answers}}}
+        listing["post"] = {
+            "requestBody": _body(f"New{title}"),
+            "responses": {"201": {"description": "made"}, **answers},
+        }
+        change = {"requestBody": _body(f"Some{title}"), "responses": {"200": {"description": "done"}, **answers}}
+        delete = {"responses": {"204": {"description": "gone"}, "200": {"description": "gone"}, **answers}}
+        if self.temper.by_filter:
+            yield (
+                f"/{table.name}",
+                {**listing, "patch": {**change, "parameters": filters}, "delete": {**delete, "parameters": filters}},
+            )
+            return
+        yield f"/{table.name}", listing
+        parameters = [
+            {
+                "name": name,
+                "in": "path",
+                "required": True,
+                "schema": {"type": "string" if "code" in name else "integer"},
+            }
+            for name in table.key
+        ]
+        yield (
+            f"/{table.name}/" + "/".join("{" + name + "}" for name in table.key),
+            {
+                "parameters": parameters,
+                "get": {"responses": {"200": _json(row), **answers}},
+                "put": {
+                    "requestBody": _body(f"New{title}"),
+                    "responses": {"200": _json(row), "201": _json(row), **answers},
+                },
+                "patch": change,
+                "delete": delete,
+            },
+        )
+
+
+def _role(headers: Mapping[str, str]) -> str:
+    return next((value for name, value in headers.items() if name.lower() == ROLE), "")
+
+
+def _object(properties: Json, required: list[str]) -> Json:
+    plain = {"type": "object", "properties": properties}
+    return {**plain, "required": required} if required else plain
+
+
+def _json(schema: Json) -> Json:
+    return {"description": "done", "content": {"application/json": {"schema": schema}}}
+
+
+def _body(name: str) -> Json:
+    schema = {"$ref": f"#/components/schemas/{name}"}
+    return {"required": True, "content": {"application/json": {"schema": schema}}}

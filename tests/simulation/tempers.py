@@ -1,0 +1,45 @@
+"""The temperaments of APIs that a run has to get through without harm."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from tests.simulation.api import COUNTS, CROPS, HEADS, LOTS, MARKS, TAGS, TEAMS, Temper
+
+NOBODYS = replace(CROPS, rows=0)
+TEMPERS = (
+    Temper("sound", (CROPS, LOTS, TAGS, MARKS)),
+    Temper("no text to mark", (CROPS, COUNTS)),
+    Temper("largest key given again", keys_reused="largest", others=0.05),
+    Temper("lowest key given again", keys_reused="lowest", others=0.05),
+    Temper("no key answered", answers="nothing"),
+    Temper("only the key answered", answers="key"),
+    Temper("row in a list of one", answers="list of one"),
+    Temper("key beside the row", answers="beside"),
+    Temper("wrong key answered", answers="wrong key", others=0.02),
+    Temper("refused but done", refused_but_done=0.5),
+    Temper("busy but done", busy_but_done=0.1),
+    Temper("failing but done", failing_but_done=0.1),
+    Temper("late", late=0.03, keys_reused="largest", others=0.05),
+    Temper("lost", lost=0.05),
+    Temper("doubled", doubled=0.05),
+    Temper("maker may not delete", maker_may_not_delete=True),
+    Temper("soft delete", soft_delete=True),
+    Temper("cascades", cascades=True),
+    Temper("upserts", (CROPS, TAGS), upserts=True, others=0.05),
+    Temper("replace forks", replace_forks=True),
+    Temper("tables that refer to each other", (HEADS, TEAMS)),
+    Temper("filter ignored on delete", (CROPS,), by_filter=True, filter_ignored=True),
+    Temper("filter ignored, nobody's rows", (NOBODYS,), by_filter=True, filter_ignored=True),
+    Temper("changes by filter", (CROPS,), by_filter=True),
+    Temper("changes by filter, nobody's rows", (NOBODYS,), by_filter=True),
+    Temper("nobody's rows, key given again", (NOBODYS, LOTS), keys_reused="largest", others=0.05),
+    Temper("long lists", (replace(CROPS, rows=600), LOTS), lost=0.03),
+    Temper(
+        "everything at once", (CROPS, LOTS, COUNTS), "row", "largest", 0.1, 0.03, 0.03, 0.02, 0.03, 0.03, others=0.1
+    ),
+    Temper("reading removes", (CROPS,), reading_removes=True),
+    Temper("takes anything", (CROPS, TAGS), accepts_all=True, others=0.02),
+    Temper("people at work", (CROPS, LOTS, TAGS, MARKS), others=0.2),
+)
+BY_NAME = {each.name: each for each in TEMPERS}

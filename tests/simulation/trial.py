@@ -1,0 +1,106 @@
+"""One run against one temperament, crashed at every boundary of its requests, and swept behind each crash."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import cache
+from pathlib import Path
+
+from checkpost.contract.reader import read_contract
+from checkpost.engine.leftover import swept
+from checkpost.engine.plan import plan
+from checkpost.engine.run import Result, run
+from checkpost.engine.target import Target, understood
+from checkpost.profile.credentials import Credential, Role
+from checkpost.profile.profile import Profile
+from checkpost.rows.journal import Book, BookReader
+from checkpost.rows.settle import Settlement
+from checkpost.wire.session import Limits
+from tests.simulation.api import BASE, ROLE, Api, Temper
+from tests.simulation.clock import play
+from tests.simulation.wire import LATE, TIMEOUT, Disk, Moment, Wire, amiss, resumed
+
+ROLES = {name: Role(name, (Credential("header", ROLE, name),)) for name in ("maker", "keeper")}
+
+
+@dataclass
+class Trial:
+    """What came of it: boundaries met, moments swept (boundaries between which nothing had changed are one), and what
+    was amiss at which."""
+
+    temper: Temper
+    seed: int
+    requests: int = 0
+    boundaries: int = 0
+    moments: int = 0
+    amiss: list[str] = field(default_factory=list)
+    result: Result | None = None
+
+
+@cache
+def target_of(temper: Temper) -> Target:
+    folder = Path(tempfile.mkdtemp())
+    file = folder / "contract.json"
+    file.write_text(json.dumps(Api(temper, 0).contract()), "utf-8")
+    profile = Profile(folder, contract=str(file), base_url=BASE, roles=ROLES, run_as="maker")
+    contract, model = understood(read_contract(str(file)), profile)
+    return Target(contract, model, BASE, ROLES["maker"], profile, {}, "")
+
+
+def try_temper(temper: Temper, seed: int, families: Sequence[str] = (), only: int | None = None) -> Trial:
+    """Run, and sweep every moment of it (or the one with the number ``only``)."""
+    trial, api, target = Trial(temper, seed), Api(temper, seed), target_of(temper)
+    disk = Disk()
+    moments: dict[tuple[int, int, int], Moment] = {}
+
+    def at(wire: Wire) -> None:
+        trial.boundaries += 1
+        state = (api.version, disk.synced, len(wire.pending))
+        if disk.synced and state not in moments:
+            moments[state] = wire.moment(disk.synced, asyncio.get_running_loop().time())
+
+    async def whole() -> Result:
+        wire = Wire(api, seed, at)
+        limits = Limits(TIMEOUT, 8, 500)
+        planned = plan(target.model, families, (), "")
+        result = await run(
+            target, planned, limits, seed, transport=wire, log=lambda name: disk, name=f"simulated-{seed:04d}"
+        )
+        trial.requests = wire.sent
+        await asyncio.sleep(LATE)
+        return result
+
+    trial.result = play(whole())
+    trial.amiss += [f"after the run: {each}" for each in amiss(api, trial.result.left)]
+    reader, read = BookReader(), 0
+    text = disk.upto(disk.synced)
+    for number, moment in enumerate(sorted(moments.values(), key=lambda each: each.synced)):
+        reader.feed(text[read : moment.synced])
+        read = moment.synced
+        if only is not None and number != only:
+            continue
+        trial.moments += 1
+        for each in sweep_at(api, target, reader.book(), moment):
+            trial.amiss.append(f"crashed at moment {number}: {each}")
+    return trial
+
+
+def sweep_at(api: Api, target: Target, book: Book, moment: Moment) -> list[str]:
+    """What is amiss after a crash at a moment and a sweep behind it."""
+    again = resumed(api, moment)
+
+    async def sweep() -> Settlement:
+        wire = Wire(again, moment.synced)
+        for each in moment.pending:
+            wire.pending.append(each)
+            asyncio.get_running_loop().call_later(each.due, wire._carry_out, each)
+        settled = await swept(target, book, Disk(), TIMEOUT, transport=wire)
+        await asyncio.sleep(LATE)
+        return settled
+
+    settled = play(sweep())
+    return amiss(again, settled.left)
