@@ -12,7 +12,7 @@ import unittest
 from pathlib import Path
 
 from checkpost.demo.server import InProcess
-from checkpost.wire.journal import journals
+from checkpost.rows.journal import journals
 from tests.support import COMMAND, ENVIRONMENT, checkpost, write_example
 
 

@@ -26,7 +26,7 @@ from checkpost.findings import Finding
 from checkpost.model.correction import Correction
 from checkpost.model.infer import infer
 from checkpost.profile.profile import Profile
-from checkpost.wire.journal import Journal, journals
+from checkpost.rows.journal import Journal, journals
 from checkpost.wire.session import Limits, Session
 from tests.support import CURATOR, ENVIRONMENT, contract_of, fetch, run_on_stand_in
 
@@ -200,24 +200,32 @@ class Gates(unittest.TestCase):
         # two rows are needed to find out; no more are made, and both are named
         self.assertEqual(after - before, len(result.left))
         self.assertLessEqual(after - before, 2)
-        self.assertTrue(all(name.startswith("tags ") for name in result.left))
+        self.assertTrue(all(each.table == "tags" and each.certain and each.key for each in result.left))
 
 
 class JournalFirst(unittest.TestCase):
     def test_a_row_is_on_disk_before_its_request_goes_out(self) -> None:
         told: list[str] = []
-        send, sync = Session.send, Journal.sync
+        transmit, intend, synced = Session.transmit, Journal.intend, Journal.synced
 
         async def sent(self: Session, request: Any, check: str = "") -> Any:
             if request.method == "POST":
                 told.append("send")
-            return await send(self, request, check)
+            return await transmit(self, request, check)
 
-        def synced(self: Journal) -> None:
-            sync(self)
-            told.append("sync")
+        def meant(self: Journal, kind: str, *rest: Any) -> Any:
+            if kind == "create":
+                waiting.append(1)
+            return intend(self, kind, *rest)  # type: ignore[arg-type]
 
-        with mock.patch.object(Session, "send", sent), mock.patch.object(Journal, "sync", synced), InProcess() as api:
+        async def safe(self: Journal) -> None:
+            number = len(waiting)
+            await synced(self)
+            told.extend(["sync"] * (number - told.count("sync")))
+
+        waiting: list[int] = []
+        patches = {"intend": meant, "synced": safe}
+        with mock.patch.object(Session, "transmit", sent), mock.patch.multiple(Journal, **patches), InProcess() as api:
             run_on_stand_in(api, ["tags"], ["create"])
         self.assertGreater(told.count("send"), 10)
         open_ = 0

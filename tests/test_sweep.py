@@ -8,15 +8,16 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+from checkpost.wire.journal import Entry
+from checkpost.wire.strays import likeness, marked, match
+from checkpost.wire.sweep import sweep
+
 from checkpost.errors import CheckPostError
 from checkpost.model.infer import infer
 from checkpost.store.runs import load, load_exchange, names, save, store_path
 from checkpost.wire.client import Client
-from checkpost.wire.journal import Entry
 from checkpost.wire.listing import Listing
 from checkpost.wire.session import Limits, Session
-from checkpost.wire.strays import likeness, marked, match
-from checkpost.wire.sweep import sweep
 from tests.foreign import STYLES, Library, Served
 from tests.support import contract_of
 

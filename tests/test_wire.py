@@ -1,19 +1,16 @@
-"""The wire: sessions against servers that behave oddly, masking, commands to copy, the journal."""
+"""The wire: sessions against servers that behave oddly, masking, commands to copy."""
 
 from __future__ import annotations
 
 import asyncio
 import base64
 import subprocess
-import tempfile
 import time
 import unittest
-from pathlib import Path
 
 from checkpost.profile.credentials import Credential, Role, damaged
 from checkpost.wire.curl import curl
 from checkpost.wire.exchange import Answer, Exchange, Request
-from checkpost.wire.journal import Journal, read_journal
 from checkpost.wire.redaction import Redactor
 from checkpost.wire.session import Limits, Session
 from tests.odd_server import OddServer, answer
@@ -152,57 +149,6 @@ class LongBodies(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stderr)
         short = curl(Request("POST", "http://127.0.0.1/", "", {}, b"[]"), None)
         self.assertIn("--data-binary '[]'", short)
-
-
-class Journals(unittest.TestCase):
-    def test_held_rows_are_read_back_as_they_were(self) -> None:
-        with tempfile.TemporaryDirectory() as name:
-            path = Path(name) / "journal.jsonl"
-            journal = Journal(path, {"run": "r", "process": 1})
-            first, second = journal.intend("tags", {"label": "a"}), journal.intend("tags", {"label": "b"})
-            journal.created(first, (1,))
-            journal.created(second, (2,))
-            journal.hold(first, {"id": 1, "label": "a", "seen": None})
-            journal.gone(second)
-            journal.finish()
-            self.assertTrue(path.is_file(), "what is held keeps its journal")
-            (entry,) = read_journal(path).entries
-            self.assertEqual((entry.key, entry.held), ((1,), {"id": 1, "label": "a", "seen": None}))
-            self.assertTrue(entry.confirmed)
-
-    def setUp(self) -> None:
-        self.addCleanup(lambda: self.journal.close())
-        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
-        self.path = folder / ".checkpost" / "journal-x.jsonl"
-        self.journal = Journal(self.path, {"run": "x", "process": 1})
-
-    def test_what_is_written_is_read_back_after_a_crash(self) -> None:
-        self.journal.known("tags", [(1,), (2,)], True)
-        first = self.journal.intend("tags", {"label": "a"})
-        second = self.journal.intend("tags", {"label": "b"}, ("B",))
-        third = self.journal.intend("tags", {"label": "c"})
-        self.journal.created(first, (7,))
-        self.journal.gone(third)
-        with self.path.open("a") as file:
-            file.write('{"intend": 9, "reso')  # the line that a crash cut off
-        left = read_journal(self.path)
-        self.assertEqual(
-            [(each.number, each.key, each.confirmed) for each in left.entries],
-            [(first, (7,), True), (second, ("B",), False)],
-        )
-        self.assertEqual(left.known, {"tags": frozenset({(1,), (2,)})})
-        self.assertEqual(left.heading["run"], "x")
-
-    def test_it_goes_when_nothing_is_left(self) -> None:
-        number = self.journal.intend("tags", {})
-        self.journal.gone(number)
-        self.journal.finish()
-        self.assertFalse(self.path.exists())
-
-    def test_it_stays_while_something_is_left(self) -> None:
-        self.journal.intend("tags", {})
-        self.journal.finish()
-        self.assertTrue(self.path.exists())
 
 
 class Answers(unittest.TestCase):

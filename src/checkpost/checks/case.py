@@ -258,8 +258,18 @@ class Case:
         taken.add(value)
         return True
 
+    @property
+    def markable(self) -> bool:
+        """Whether a text of its rows can bear the run's mark."""
+        if self.state.markable is None:
+            texts = [each for each in self.resource.writable("create") if each.is_text and each.shown]
+            free = [each for each in texts if each.name not in self.resource.values]
+            self.state.markable = any(self.world.mark in str(self.values.plain(each)) for each in free)
+        return self.state.markable
+
     async def parents(self, relation: Relation) -> list[Any]:
-        """Keys of rows that a relation may refer to: some that are there, else one made for it."""
+        """Keys of rows that a relation may refer to: some that are there, else one made for it. Rows that cannot bear
+        the run's mark refer to one of its own, where that can be made: by that they are known again."""
         target = self.world.model.resource(relation.resource)
         if target is None:
             return []
@@ -267,30 +277,52 @@ class Case:
         if state.before is None and "list" in target.operations:
             state.before = await self.world.client(target).whole_list(self.world.most_rows, self.check.name)
         known = [key[-1] for key in itertools.islice(state.before.by_key if state.before else (), _MOST_PARENTS)]
-        if known or "create" not in target.operations or target.name in (*self.making, self.resource.name):
+        first = relation == next(iter(self.resource.relations), None)
+        field = self.resource.field(relation.field)
+        bearing = first and not self.markable and field is not None and not field.unique
+        if target.name in (*self.making, self.resource.name) or (known and not bearing):
             return known  # tables that refer to each other, or one to itself, cannot both come first
-        if "delete" not in target.operations or self.world.ledger is None:
-            return state.parents
-        # the whole chain of parents is made by one check at a time, so that none waits for another that waits for it
-        async with contextlib.nullcontext() if self.making else self.world.making_parents:
-            if not state.parents:
-                chain = (*self.making, self.resource.name)
-                other = Case(self.world, target, self.check, self.world.client(target), making=chain)
-                with contextlib.suppress(Blocked, Skipped, Unsafe):  # then there is none to refer to
-                    state.parents.append((await other.own())[0].key[-1])
-        return state.parents
+        if {"create", "delete"} <= set(target.operations) and self.world.ledger is not None and not state.no_parent:
+            # the whole chain of parents is made by one check at a time: none waits for another that waits for it
+            async with contextlib.nullcontext() if self.making else self.world.making_parents:
+                await self._make_parent(target, state)
+        return state.parents if bearing and state.parents else known or state.parents
+
+    async def _make_parent(self, target: Resource, state: State, wanted: int = 1) -> None:
+        """Rows of another table for others to refer to, as many as ``wanted``, if they can be made; they stay until the
+        end of the run."""
+        if len(state.parents) >= wanted or state.not_creatable or state.not_removable or state.may_not_create:
+            return
+        chain = (*self.making, self.resource.name)
+        other = Case(self.world, target, self.check, self.world.client(target), making=chain)
+        try:
+            own = (await other.own())[0]
+            await other.row_now(own.key)  # proved: what refers to it is known by that
+        except (Blocked, Skipped, Unsafe):
+            state.no_parent = True
+            return
+        state.writes += 1
+        state.parents.append(own.key[-1])
 
     async def _related_key(self) -> dict[str, Any]:
         """For a table whose key is made of references: a combination that no row has."""
         key = self.resource.key
         if key is None or self.resource.under or not all(self.resource.relation(name) for name in key.fields):
             return {}
-        choices = [await self.parents(relation) for name in key.fields if (relation := self.resource.relation(name))]
-        taken = set(self.state.before.by_key if self.state.before else ()) | self.state.used
-        for combination in itertools.product(*choices):
-            if combination not in taken:
-                self.state.used.add(combination)
-                return dict(zip(key.fields, combination, strict=True))
+        relations = [relation for name in key.fields if (relation := self.resource.relation(name))]
+        target = self.world.model.resource(relations[0].resource)
+        for _ in range(_MOST_PARENTS):
+            choices = [await self.parents(relation) for relation in relations]
+            taken = set(self.state.before.by_key if self.state.before else ()) | self.state.used
+            for combination in itertools.product(*choices):
+                if combination not in taken:
+                    self.state.used.add(combination)
+                    return dict(zip(key.fields, combination, strict=True))
+            state = self.world.state(target.name) if target is not None else None
+            if target is None or state is None or not state.parents or state.no_parent:
+                break
+            async with self.world.making_parents:
+                await self._make_parent(target, state, len(state.parents) + 1)
         raise Skipped("every combination of the rows it refers to is taken")
 
     def _copied(self, record: dict[str, Any]) -> dict[str, Any]:
@@ -390,7 +422,13 @@ class Case:
         named = {each.key: each for each in reversed(lost) if each.key in listing.by_key and each.key not in foreign}
         pairs = [(entry, key) for key, entry in named.items() if key is not None and key not in table.own]
         taken = foreign | table.own.keys() | {key for _, key in pairs}
-        pairs += match(self.resource, [each for each in lost if each.key is None], listing.by_key, taken, ledger.mark)
+        pairs += match(
+            self.resource,
+            [each for each in lost if each.key is None],
+            listing.by_key,
+            taken,
+            ledger.bears(self.resource),
+        )
         for entry, key in pairs:
             ledger.found(entry.number, key, listing.by_key[key])
         return [(entry, Own(key, entry.record, listing.exchanges[-1])) for entry, key in pairs]

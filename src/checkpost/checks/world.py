@@ -43,7 +43,11 @@ class State:
     #: How records are made that the API accepts: generated (""), like a row that is there ("copy" all but
     #: free texts, "copy all"), or of the required fields ("least").
     recipe: str = ""
+    #: Keys of rows that were made for others to refer to, and whether none can be made.
     parents: list[Any] = field(default_factory=list)
+    no_parent: bool = False
+    #: Whether a text of its rows can bear the run's mark, once that is known.
+    markable: bool | None = None
     taken: dict[str, set[Any]] = field(default_factory=dict)
     disputed: set[str] = field(default_factory=set)
     used: set[Key] = field(default_factory=set)

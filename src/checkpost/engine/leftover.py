@@ -76,7 +76,8 @@ async def swept(
             return client_of(resource, role) if resource is not None and usable else None
 
         by_filter = target.profile.writes_by_filter or bool(heading.get("by_filter"))
-        ledger = Ledger(session, journal, heading["mark"], reach, limits.rows, by_filter, book)
+        ledger = Ledger(session, journal, heading["mark"], reach, limits.rows, by_filter)
+        ledger.take_up(book)
         settled = await settle(ledger, as_role, [target.role.name, *roles], timeout, age)
         journal.finish()
     return settled

@@ -13,7 +13,7 @@ from typing import Any
 
 from checkpost.model.resource import Resource
 from checkpost.rows.journal import Book, Entry, Journal
-from checkpost.rows.resemblance import marked, shows
+from checkpost.rows.resemblance import Bears, marked, shows
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Exchange, Request
@@ -77,17 +77,10 @@ class Ledger:
     """All that a run does to rows."""
 
     def __init__(
-        self,
-        session: Session,
-        journal: Journal,
-        mark: str,
-        reach: Reach,
-        most: int,
-        by_filter: bool = False,
-        book: Book | None = None,
+        self, session: Session, journal: Journal, mark: str, reach: Reach, most: int, by_filter: bool = False
     ) -> None:
         """``most`` is how many rows of a list are read, ``by_filter`` whether the user allows writes to whatever a
-        filter leaves. ``book`` is what an earlier process has journaled."""
+        filter leaves."""
         self.session, self.journal, self.mark = session, journal, mark
         self.reach, self.most, self._by_filter = reach, most, by_filter
         self.tables: dict[str, Table] = {}
@@ -106,20 +99,23 @@ class Ledger:
         self._restoring: set[tuple[str, Key]] = set()
         self._flying: set[asyncio.Task[Exchange]] = set()
         self._numbers: dict[int, tuple[int, ...]] = {}
-        if book is not None:
-            self._take_up(book)
 
-    def _take_up(self, book: Book) -> None:
+    def take_up(self, book: Book) -> None:
         """Go on from what an earlier process has journaled: its rows have to be seen anew."""
         for name, keys in book.known.items():
             table = self.table(name)
             table.known, table.whole, table.looked_at = keys, name in book.whole, True
         for entry in book.entries.values():
+            if entry.removed:
+                self.table(entry.resource).ever.add(entry.answered or ())
+                continue
+            if entry.kind == "remove" and entry.key is not None and not (entry.sure and 400 <= entry.status < 404):
+                self.table(entry.resource).doubtful.add(entry.key)
             if entry.kind == "change" and entry.key is not None:
                 self.table(entry.resource).changes.setdefault(entry.key, []).append(entry.record)
             elif entry.answered is not None:
                 self._given(entry, entry.answered)
-            elif entry.kind == "create" and entry.key is not None and self._bears_mark(entry.key):
+            elif entry.kind == "create" and entry.key is not None and self._bears_mark(entry.resource, entry.key):
                 self._given(entry, entry.key)
 
     def table(self, name: str) -> Table:
@@ -175,11 +171,11 @@ class Ledger:
             if key in table.unproved and key is not None and client is not None:
                 number = table.own[key]
                 entry = self.journal.entry(number)
-                sure = key not in table.doubtful or marked(row, self.mark)
+                sure = key not in table.doubtful or self.bears(client.resource)(row)
                 if (
                     entry is not None
                     and sure
-                    and shows(client.resource, self._sent_to(entry, table, key), row, self.mark)
+                    and shows(client.resource, self._sent_to(entry, table, key), row, self.bears(client.resource))
                 ):
                     table.unproved.discard(key)
                     self.journal.tell(number, proved=True)
@@ -281,7 +277,7 @@ class Ledger:
             table = self.table(name)
             others = {key: row for key, row in listing.by_key.items() if key not in table.known | table.own.keys()}
             records = [entry.record for entry in entries if entry.resource == name]
-            if any(shows(client.resource, records, row, self.mark) for row in others.values()):
+            if any(shows(client.resource, records, row, self.bears(client.resource)) for row in others.values()):
                 return False
         self.journal.settle([entry.number for entry in entries], "list")
         return True
@@ -316,7 +312,7 @@ class Ledger:
                 continue
             if made.key in table.known and made.key not in table.ever:
                 raise Unsafe(f"{made.table} had a row {_text(made.key)} before the run")
-            if not self._bears_mark(made.key):
+            if not self._bears_mark(made.table, made.key):
                 chosen.setdefault(made.table, set()).add(made.key)
         # somebody else may have taken a key since; an API that overwrites would do it to that row
         for name, keys in chosen.items():
@@ -368,15 +364,36 @@ class Ledger:
         client = self.reach(name)
         resource = client.resource if client is not None else None
         if resource is None or resource.key is None or resource.key.assigned_by != "client":
-            return self._bears_mark(key) or (resource is not None and bool(anew))
+            return self._bears_mark(name, key) or (resource is not None and bool(anew))
         # a text that the run chose is nobody else's choice; numbers and references may well be
-        return any(
+        return self._bears_mark(name, key) or any(
             isinstance(key[place], str) and not resource.relation(each)
             for place, each in enumerate(resource.key.fields)
         )
 
-    def _bears_mark(self, key: Key) -> bool:
-        return any(isinstance(part, str) and self.mark in part for part in key)
+    def _bears_mark(self, name: str, key: Key) -> bool:
+        """Whether a key is the run's own choice: by its mark, or by a row of the run's that it refers to."""
+        client = self.reach(name)
+        if client is None or client.resource.key is None:
+            return any(isinstance(part, str) and self.mark in part for part in key)
+        return self.bears(client.resource)(dict(zip(client.resource.key.fields, key, strict=False)))
+
+    def bears(self, resource: Resource) -> Bears:
+        """Tells of a row whether it bears the run's mark, or refers to a row that was seen to be the run's."""
+
+        def told(row: Mapping[str, Any]) -> bool:
+            return marked(row, self.mark) or any(
+                self._surely_own(each.resource, row.get(each.field)) for each in resource.relations
+            )
+
+        return told
+
+    def _surely_own(self, name: str, value: Any) -> bool:
+        table = self.tables.get(name)
+        if table is None or not isinstance(value, str | int) or (value,) in table.doubtful:
+            return False
+        entry = self.journal.entry(table.own.get((value,), 0))
+        return entry is not None and entry.proved and not entry.removed
 
     async def _permit_filter(self, name: str) -> None:
         """Only the API decides what a filter leaves, and it may leave everything: without the user's word it is tried
@@ -439,8 +456,9 @@ class Ledger:
     def found(self, number: int, key: Key, row: Row) -> None:
         """The list shows an entry's row under this key, with the run's mark."""
         self.answered(number, key)
-        if marked(row, self.mark):
-            self.saw(entry.resource if (entry := self.journal.entry(number)) else "", [(key, row)])
+        entry = self.journal.entry(number)
+        if entry is not None:
+            self.saw(entry.resource, [(key, row)])
 
     def gone(self, name: str, key: Key) -> None:
         """An own row is gone, as far as an answer or a look tells; the end of the run looks again."""
@@ -477,7 +495,7 @@ class Ledger:
         entry = self.journal.entry(number) if number is not None else None
         if entry is None or client is None:
             return False
-        return shows(client.resource, self._sent_to(entry, table, key), row, self.mark)
+        return shows(client.resource, self._sent_to(entry, table, key), row, self.bears(client.resource))
 
     def hold(self, name: str, key: Key, row: Row) -> int:
         """Leave an own row on purpose, as it is; the number of its entry."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from typing import Any
 
 from checkpost.model.field import MISSING
@@ -11,6 +11,9 @@ from checkpost.oracle.same import same
 from checkpost.rows.journal import Entry
 from checkpost.wire.listing import Key, Row
 
+#: Whether a row bears the run's mark, or refers to a row that is the run's.
+Bears = Callable[[Mapping[str, Any]], bool]
+
 
 def marked(row: Mapping[str, Any], mark: str) -> bool:
     """Whether a text of the row bears the run's mark, in whatever case it is stored."""
@@ -18,13 +21,13 @@ def marked(row: Mapping[str, Any], mark: str) -> bool:
     return any(wanted in value.lower() for value in row.values() if isinstance(value, str))
 
 
-def shows(resource: Resource, records: Sequence[Mapping[str, Any]], row: Row, mark: str) -> bool:
+def shows(resource: Resource, records: Sequence[Mapping[str, Any]], row: Row, bears: Bears) -> bool:
     """Whether a row whose key the API gave to a create is the row that was sent.
 
     It is if it bears the mark. Without it, it is if every field shows a value that was sent to it, by the create or
     by a change since (one in four may differ, since APIs change values); and if nothing was sent, if it is blank.
     """
-    if marked(row, mark):
+    if bears(row):
         return True
     sent = sorted({name for record in records for name in record if name in row})
     telling = [name for name in sent if any(record.get(name) is not None for record in records)]
@@ -50,10 +53,10 @@ def _blank(resource: Resource, row: Row) -> bool:
     )
 
 
-def likeness(resource: Resource, record: Mapping[str, Any], row: Mapping[str, Any], mark: str) -> int:
+def likeness(resource: Resource, record: Mapping[str, Any], row: Mapping[str, Any], bears: Bears) -> int:
     """How many fields of a marked row agree with a record; 0 if the row cannot come from it: it has to bear the run's
     mark and to agree in half of the fields."""
-    if not marked(row, mark):
+    if not bears(row):
         return 0
     shared = [name for name in record if name in row]
     agreeing = sum(same(resource.field(name), record[name], row[name]) for name in shared)
@@ -69,11 +72,11 @@ def may_be(resource: Resource, record: Mapping[str, Any], row: Row) -> bool:
 
 
 def match(
-    resource: Resource, entries: Sequence[Entry], rows: Mapping[Key, Row], taken: Collection[Key], mark: str
+    resource: Resource, entries: Sequence[Entry], rows: Mapping[Key, Row], taken: Collection[Key], bears: Bears
 ) -> list[tuple[Entry, Key]]:
     """The marked rows that journaled records explain, one for each at the most; never one whose key is ``taken``
     (it was there before the run, or is known to be another of its rows)."""
-    candidates = {key: row for key, row in rows.items() if key not in taken and marked(row, mark)}
+    candidates = {key: row for key, row in rows.items() if key not in taken and bears(row)}
     if not candidates:
         return []
     by_text: dict[tuple[str, str], list[Key]] = {}
@@ -88,14 +91,14 @@ def match(
     for entry in entries:
         alike = [by_text[each] for each in entry.record.items() if isinstance(each[1], str) and each in by_text]
         few = [keys[0] for keys in alike if len(keys) == 1 and keys[0] in candidates]
-        best = _best(resource, entry.record, few, candidates, mark)
+        best = _best(resource, entry.record, few, candidates, bears)
         if best is None:
             rest.append(entry)
         else:
             candidates.pop(best)
             found.append((entry, best))
     for entry in rest:
-        best = _best(resource, entry.record, candidates, candidates, mark) if candidates else None
+        best = _best(resource, entry.record, candidates, candidates, bears) if candidates else None
         if best is not None:
             candidates.pop(best)
             found.append((entry, best))
@@ -103,8 +106,8 @@ def match(
 
 
 def _best(
-    resource: Resource, record: Mapping[str, Any], keys: Iterable[Key], rows: Mapping[Key, Row], mark: str
+    resource: Resource, record: Mapping[str, Any], keys: Iterable[Key], rows: Mapping[Key, Row], bears: Bears
 ) -> Key | None:
     """The key of the row that a record explains best; None where it explains none."""
-    scored = [(score, key) for key in keys if (score := likeness(resource, record, rows[key], mark)) > 0]
+    scored = [(score, key) for key in keys if (score := likeness(resource, record, rows[key], bears)) > 0]
     return max(scored, key=lambda each: each[0])[1] if scored else None

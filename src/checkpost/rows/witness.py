@@ -7,10 +7,11 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from checkpost.model.query import Compare, Operator
+from checkpost.model.resource import Resource
 from checkpost.model.spelling import Filtering, Inexpressible
 from checkpost.rows.journal import Entry
 from checkpost.rows.ledger import Ledger, Table
-from checkpost.rows.resemblance import likeness, marked, may_be, shows
+from checkpost.rows.resemblance import Bears, likeness, marked, may_be, shows
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
 from checkpost.wire.listing import Asked, Key, Row
@@ -110,17 +111,17 @@ async def _by_key(client: Client, table: Table, entries: Sequence[Entry], found:
 
 def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry], found: Look) -> None:
     """Tell the run's rows among those that were seen."""
-    resource, mark = client.resource, ledger.mark
+    resource, bears = client.resource, ledger.bears(client.resource)
     foreign = table.known - table.ever
     removals = _removals(entries)
     for entry in entries:
         key = entry.answered
         if key is None or key in foreign or key not in found.rows:
             continue
-        row, bears = found.rows[key], marked(found.rows[key], mark)
-        alike = shows(resource, [entry.record, *table.changes.get(key, ())], row, mark)
+        row = found.rows[key]
+        alike = shows(resource, [entry.record, *table.changes.get(key, ())], row, bears)
         removed_since = removals.get(key, 0) > entry.number
-        if bears or (alike and not removed_since):
+        if bears(row) or (alike and not removed_since):
             found.own[key] = entry
         elif alike:
             found.like[key] = "it is like a row that was removed since, and does not bear the run's mark"
@@ -133,10 +134,10 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
             if isinstance(value, str):
                 texts.setdefault(value, []).append(entry)
     for key, row in found.rows.items():
-        if key in found.own or not marked(row, mark):
+        if key in found.own or not bears(row):
             continue
         near = [entry for value in row.values() if isinstance(value, str) for entry in texts.get(value, ())]
-        maker = _maker(near, resource, row, mark) or _maker(makers, resource, row, mark)
+        maker = _maker(near, resource, row, bears) or _maker(makers, resource, row, bears)
         if key in foreign:
             found.like[key] = "somebody else's row had its key before the run, and now it bears the run's mark"
         elif maker is None:
@@ -184,8 +185,8 @@ def _removals(entries: Sequence[Entry]) -> dict[Key, int]:
     return last
 
 
-def _maker(entries: Sequence[Entry], resource: object, row: Row, mark: str) -> Entry | None:
-    return next((each for each in entries if likeness(resource, each.record, row, mark)), None)  # type: ignore[arg-type]
+def _maker(entries: Sequence[Entry], resource: Resource, row: Row, bears: Bears) -> Entry | None:
+    return next((each for each in entries if likeness(resource, each.record, row, bears)), None)
 
 
 def _may_have_made(entry: Entry, ledger: Ledger) -> bool:
