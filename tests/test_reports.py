@@ -110,6 +110,7 @@ def document(findings: list[dict[str, Any]], checks: list[dict[str, Any]], **cha
             "requests": 7,
             "operations": 3,
             "left": [],
+            "harmed": [],
             "not_exercised": [{"method": "GET", "path": "/x", "reason": "no check reached it"}],
         },
         "findings": findings,
@@ -171,10 +172,29 @@ class Runs(unittest.TestCase):
 
     def test_interruption_and_rows_left_are_told(self) -> None:
         interrupted = document([], [check("read.list")], interrupted=True)
-        interrupted["summary"]["left"] = ["tags 9"]
+        rows = [("9", "DELETE answers 403", True), ("11", "it is like a row that was removed since", False)]
+        interrupted["summary"]["left"] = [
+            {"table": "tags", "key": key, "why": why, "certain": certain} for key, why, certain in rows
+        ]
+        lost = {"table": "lots", "key": "3", "how": "is gone", "row": {"id": 3}, "restored": False, "certain": True}
+        interrupted["summary"]["harmed"] = [lost, {**lost, "how": "changed", "restored": True, "certain": False}]
         text = printed(show_run, interrupted)
         self.assertIn("interrupted", text)
-        self.assertIn("1 rows could not be removed: tags 9", text)
+        lines = [line.strip() for line in text.splitlines()[3:13]]
+        self.assertEqual(
+            [line for line in lines if line],
+            [
+                "1 row of this run is still there:",
+                "tags 9: DELETE answers 403",
+                "1 row may be of this run, and is left alone:",
+                "tags 11: it is like a row that was removed since",
+                "1 row of others was changed or removed by the API while this run went on:",
+                "lots 3 is gone",
+                "1 row of others was changed or removed while this run went on, perhaps by somebody else at work:",
+                "lots 3 changed, and has its values again",
+                "checkpost sweep looks again, and removes what is the run's.",
+            ],
+        )
 
     def test_a_finding_is_shown_with_its_exchanges(self) -> None:
         text = printed(lambda console: show_finding(self.document, finding(), console))

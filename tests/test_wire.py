@@ -24,7 +24,7 @@ def send(
 ) -> Exchange:
     async def work() -> Exchange:
         async with Session(roles or {}, environment or {}, Limits(timeout)) as session:
-            return await session.send(request)
+            return await (session.send(request) if request.safe else session.transmit(request))
 
     return asyncio.run(work())
 
@@ -68,9 +68,22 @@ class Sessions(unittest.TestCase):
             return busy if len(calls) == 1 else answer(b"[]")
 
         with OddServer(script) as odd:
-            exchange = send(Request("POST", odd.base_url, ""))
+            exchange = send(Request("GET", odd.base_url, ""))
         self.assertEqual((exchange.answer.status, exchange.attempts), (200, 2))
         self.assertGreaterEqual(calls[1] - calls[0], 0.95)
+
+    def test_what_may_change_rows_is_sent_once_and_only_by_the_ledger(self) -> None:
+        busy = answer(b"{}", "503 Service Unavailable", extra="Retry-After: 0\r\n")
+        with OddServer(lambda line: busy) as odd:
+            self.assertEqual(send(Request("POST", odd.base_url, "")).answer.status, 503)
+            self.assertEqual(len(odd.requests), 1)
+
+        async def ask() -> None:
+            async with Session({}, {}, Limits()) as session:
+                await session.send(Request("DELETE", "http://127.0.0.1:1/", ""))
+
+        with self.assertRaises(ValueError):
+            asyncio.run(ask())
 
     def test_redirects_are_not_followed(self) -> None:
         with OddServer(lambda line: answer(b"", "302 Found", extra="Location: /elsewhere\r\n")) as odd:

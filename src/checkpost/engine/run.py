@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable, Coroutine, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from pathlib import Path
 from random import Random
 from typing import Any
 
@@ -169,13 +170,14 @@ def _in_folder(target: Target) -> Callable[[str], Log]:
 
 
 def _open_ledger(world: World, target: Target, log: Log, name: str) -> Ledger:
+    location = target.profile.contract or target.contract.location
     heading = {
         "run": name,
         "mark": world.mark,
         "process": os.getpid(),
         "base_url": target.base_url,
-        "contract": target.profile.contract,
-        "profile": str(target.profile.file) if target.profile.file else None,
+        "contract": location if "://" in location else str(Path(location).resolve()),
+        "profile": str(target.profile.file.resolve()) if target.profile.file else None,
         "role": target.role.name,
         "credentials": [
             {"where": each.where, "name": each.name, "template": each.template, "encoded": each.encoded}
@@ -237,7 +239,10 @@ class _Runner:
         several = [each for each in self.planned if each.check.family == _SEVERAL]
         held = [each for each in self.planned if each.check.family == HOLD]
         looking, making = [[each for each in several if each.check.creates == made] for made in (False, True)]
-        await self._side_by_side(resources, alone)
+        # rows without a text refer to rows that are made for them: in tables that nobody looks at any more
+        leaning = [each for each in resources if self._leans(each)]
+        await self._side_by_side([each for each in resources if each not in leaning], alone)
+        await self._side_by_side(leaning, alone)
         await self._side_by_side(resources, looking)
         # what a role is shown in lists first: where that is wrong already, no way round it is looked for
         for name in dict.fromkeys(each.check.name for each in seeing):
@@ -247,6 +252,11 @@ class _Runner:
             await self._resource(resource, [*making, *trying])
         for resource in resources:
             await self._resource(resource, held)
+
+    def _leans(self, resource: Resource) -> bool:
+        """Whether its rows are known as the run's by a row that they refer to."""
+        case = Case(self.world, resource, self.planned[0].check, self.world.client(resource))
+        return bool(resource.relations) and "create" in resource.operations and not case.markable
 
     async def _side_by_side(self, resources: Sequence[Resource], chosen: Sequence[Planned]) -> None:
         # in one group: where one fails, none goes on writing behind it

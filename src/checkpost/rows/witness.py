@@ -56,6 +56,9 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
         if not found.whole:
             filtered = await _by_mark(client, ledger.mark, entries, found.rows)
     unclear = await _by_key(client, table, entries, found, last)
+    for each in ledger.journal.entries(name):
+        if each.held is not None and each.named is not None:
+            found.rows.pop(each.named, None)  # it stays on purpose
     _claim(ledger, client, table, entries, found)
     if not found.whole:
         found.untold = [each for each in entries if _open(each, ledger, filtered, unclear, found)]

@@ -11,7 +11,8 @@ from typing import Any
 from checkpost.model.field import MISSING, Field
 from checkpost.values.plain import Values, as_number, limits, matching
 
-#: What a text is made of, by what is awkward about it; ``{}`` takes a number that makes it unlike others.
+#: What a text is made of, by what is awkward about it; ``{}`` takes the run's mark, where it is not awkward then, and a
+#: number that makes it unlike others.
 _TEXTS = (
     ("mixed case", "MiXeD CaSe {}"),
     ("quotes", 'O\'Brien said "{}" ´`'),
@@ -27,6 +28,7 @@ _TEXTS = (
 )
 
 
+_NUMBERS_ALONE = {"leading zeros"}
 _MOST_CHOICES = 16
 
 
@@ -65,7 +67,10 @@ def _candidates(field: Field, values: Values) -> Iterator[Variant]:
 def _texts(field: Field, values: Values) -> Iterator[Variant]:
     limit = field.max_length
     for label, template in _TEXTS:
-        text = template.format(values.number())
+        number = values.number()
+        text = template.format(f"{values.mark}{number}" if label not in _NUMBERS_ALONE else number)
+        if limit is not None and len(text) > limit:
+            text = template.format(number)
         if limit is None or len(text) <= limit:
             yield Variant(label, text)
     if limit is not None and limit <= 5000:

@@ -60,6 +60,8 @@ class Session:
         #: Tokens that were taken before, and those with which requests were turned away.
         self._worked: set[str] = set()
         self._turned_away: dict[int, str] = {}
+        #: Log-ins that were made anew for a token that had not worked yet.
+        self._in_vain: set[str] = set()
 
     async def __aenter__(self) -> Session:
         if self._connections is not None:
@@ -115,8 +117,9 @@ class Session:
             seconds = time.perf_counter() - started
         if token and answer.status == 401:
             self._turned_away[number] = token
-        elif token and answer.ok:
+        elif token and login is not None and answer.ok:
             self._worked.add(token)
+            self._in_vain.discard(login.token_variable)
         return Exchange(number, check, request, answer, seconds, 1 + before)
 
     def _login_of(self, request: Request) -> Role | None:
@@ -130,8 +133,10 @@ class Session:
         or its token may have run out (which is then fetched anew); None where it is final."""
         login, used = self._login_of(exchange.request), self._turned_away.pop(exchange.number, "")
         if login is not None and used and exchange.request.credentials == "right":
-            if self.tokens.get(login.token_variable) == used and used in self._worked:
-                self.tokens.pop(login.token_variable)
+            variable = login.token_variable
+            if self.tokens.get(variable) == used and (used in self._worked or variable not in self._in_vain):
+                self._in_vain.add(variable)
+                self.tokens.pop(variable)
             return 0.0 if self.tokens.get(login.token_variable) != used else None
         return _pause(exchange.answer)
 
