@@ -7,8 +7,6 @@ import unittest
 from pathlib import Path
 from typing import Any
 
-from rich.console import Console
-
 from checkpost.checks.observe import Observed
 from checkpost.demo.description import describe
 from checkpost.demo.seedbank import TABLES
@@ -19,6 +17,7 @@ from checkpost.profile.credentials import Role
 from checkpost.profile.profile import Profile
 from checkpost.profile.starter import starter
 from checkpost.report.access import access_matrix, frozen
+from checkpost.report.console import plain_console
 from checkpost.report.surveyed import show_resource, show_survey
 from checkpost.report.terminal import cell, headings, show_checks, show_finding, show_list, show_run
 from tests.support import contract_of
@@ -120,7 +119,7 @@ def document(findings: list[dict[str, Any]], checks: list[dict[str, Any]], **cha
 
 def printed(show: Any, *arguments: Any, width: int = 100, **options: Any) -> str:
     stream = io.StringIO()
-    show(*arguments, Console(file=stream, width=width, highlight=False, **options))
+    show(*arguments, plain_console(stream, width), **options)
     return stream.getvalue()
 
 
@@ -164,6 +163,8 @@ class Runs(unittest.TestCase):
 
     def test_what_the_api_said_is_not_taken_for_markup(self) -> None:
         self.assertIn("A title [red]in brackets[/red]", printed(show_run, self.document))
+        plain = printed(lambda console: console.print("FIELD[gte] [/x] :seedling:"))
+        self.assertEqual(plain.strip(), "FIELD[gte] [/x] :seedling:")
         self.assertIn("[bold]x[/bold]", printed(lambda console: show_finding(self.document, finding(), console)))
 
     def test_a_narrow_terminal_loses_no_column(self) -> None:

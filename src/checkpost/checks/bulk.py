@@ -300,15 +300,7 @@ async def limits(case: Case) -> AsyncIterator[Finding]:
 async def _many(case: Case, number: int) -> list[dict[str, Any]]:
     """So many records with nothing in them but what they need, and one text by which a row is known as the run's."""
     records = [await case.record(full=False) for _ in range(number)]
-    mark = case.values.mark
-    names = [
-        each.name for each in case.resource.writable("create") if each.is_text and not case.resource.relation(each.name)
-    ]
-    for name in names if not any(mark in str(value) for value in records[0].values()) else ():
-        values = [await case.value(case.fields[name]) for _ in records]
-        if all(isinstance(value, str) and mark in value for value in values):
-            return [{**record, name: value} for record, value in zip(records, values, strict=True)]
-    return records
+    return [{**record, **await case.telling_text(record)} for record in records]
 
 
 async def _sweep(case: Case, sent: Sent) -> None:

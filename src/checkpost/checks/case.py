@@ -28,7 +28,7 @@ from checkpost.rows.ledger import Ledger
 from checkpost.rows.resemblance import match
 from checkpost.values.plain import Values
 from checkpost.wire.client import Client
-from checkpost.wire.curl import script
+from checkpost.wire.curl import addresses, script
 from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key, Listing, Row
@@ -201,7 +201,22 @@ class Case:
                 chosen[each.name] = value
         if self.state.recipe.startswith("copy"):
             chosen = self._copied(chosen)
+        ledger = self.world.ledger
+        if purpose == "create" and not full and ledger is not None and ledger.table(self.resource.name).keyless:
+            chosen |= await self.telling_text(chosen)
         return {name: value for name, value in chosen.items() if self.sayable(purpose, value)}
+
+    async def telling_text(self, record: Mapping[str, Any]) -> dict[str, Any]:
+        """A text that bears the run's mark, for a record that bears none: by it a row is found whose key nobody
+        tells."""
+        mark = self.world.mark
+        if any(mark in str(value) for value in record.values()):
+            return {}
+        for each in self.resource.writable("create"):
+            value = await self.value(each) if each.is_text and not self.resource.relation(each.name) else MISSING
+            if isinstance(value, str) and mark in value:
+                return {each.name: value}
+        return {}
 
     def sayable(self, purpose: Purpose, value: Any) -> bool:
         """Whether a body for a purpose can hold a value: a form has no null, and an empty text may stand for it."""
@@ -554,6 +569,20 @@ class Case:
 
     # -- reporting -----------------------------------------------------------------------------------
 
+    def _with_creates(self, evidence: Sequence[Exchange]) -> list[Exchange]:
+        """Exchanges, and before the first one that writes to a row of this check's the create that made it."""
+        creates = {each.number: each for each in self.answered.values() if each.answer.ok}
+        place = next(
+            (n for n, each in enumerate(evidence) if not each.request.safe and each.number not in creates), None
+        )
+        if place is None or any(each.number in creates for each in evidence[:place]):
+            return list(evidence)
+        for made in creates.values():
+            key = self.client.new_key(made.answer, {})
+            if key is not None and evidence[place].request.url in addresses(self.client, key):
+                return [*evidence[:place], made, *evidence[place:]]
+        return list(evidence)
+
     def finding(
         self,
         severity: Severity,
@@ -588,7 +617,7 @@ class Case:
             place=place or (stated.place if stated and basis == "contract" else None),
             subjects=tuple(subjects),
             exchanges=tuple(exchange.number for exchange in evidence),
-            reproduce=script(evidence, self.world.roles, self.client),
+            reproduce=script(self._with_creates(evidence), self.world.roles, self.client),
             source=self.check.name,
             rows=tuple(rows),
         )

@@ -119,13 +119,12 @@ def _serve(defects: tuple[str, ...], database: str, port: int, spelling: str, st
 
 def _example(defects: tuple[str, ...], folder: Path, spelling: str, style: str) -> int:
     """Survey, a run on the sound stand-in, a run on one with planted defects; the exit status."""
-    from rich.console import Console
-
     from checkpost.commands.run import exit_status, show
     from checkpost.demo.server import own_process
     from checkpost.errors import CLEAN, NOT_COMPLETED
+    from checkpost.report.console import plain_console
 
-    console = Console(highlight=False)
+    console = plain_console()
     folder.mkdir(parents=True, exist_ok=True)
     console.rule("A sound API: every promise kept", align="left", style="dim")
     with own_process(spelling=spelling, style=style) as address:
@@ -137,7 +136,7 @@ def _example(defects: tuple[str, ...], folder: Path, spelling: str, style: str) 
     with own_process(defects, spelling=spelling, style=style) as address:
         faulty, _ = _run(address.base_url, address.contract_url, folder)
     show(faulty)
-    console.print(f"[dim]The profile and both runs are in {folder}: cd {folder} && checkpost show[/dim]")
+    console.print(f"The profile and both runs are in {folder}: cd {folder} && checkpost show", style="dim")
     clean = exit_status(sound, "note") == CLEAN and unchanged
     return CLEAN if clean and faulty["findings"] else NOT_COMPLETED
 

@@ -37,7 +37,7 @@ def plan(aimed: Aimed, chosen: Chosen, skipped: bool) -> None:
     if open_questions(target):
         click.echo("What the contract leaves open of some rows a run asks the API first: more is asked then.", err=True)
     check_resources(chosen.resources, [resource.name for resource in target.model.resources])
-    from rich.console import Console
+    from checkpost.report.console import plain_console
 
     planned = make_plan(target.model, chosen.families, chosen.resources, target.no_writes, actors=target.actors)
-    show_plan(target, planned, Console(highlight=False), skipped)
+    show_plan(target, planned, plain_console(), skipped)

@@ -17,14 +17,13 @@ def roles(aimed: Aimed, timeout: float) -> None:
     """Try the credentials of each role with one safe request, and show what their tokens say of themselves."""
     import asyncio
 
-    from rich.console import Console
-
     from checkpost.engine.rollcall import roll_call
     from checkpost.engine.target import aim
     from checkpost.report.access import show_standings
+    from checkpost.report.console import plain_console
     from checkpost.wire.session import Limits
 
     target = aim(profile_of(aimed), True, timeout, aimed.credentials, False)
     standings = asyncio.run(roll_call(target, Limits(timeout, 4)))
-    show_standings(target.base_url, standings, Console(highlight=False))
+    show_standings(target.base_url, standings, plain_console())
     sys.exit(FINDINGS if any(each.problem for each in standings) else CLEAN)

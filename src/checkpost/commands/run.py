@@ -195,8 +195,9 @@ def _progress(total: int) -> Any:
 
     @contextlib.contextmanager
     def bar() -> Any:
-        from rich.console import Console
         from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+
+        from checkpost.report.console import plain_console
 
         columns = (
             BarColumn(28, complete_style="cyan", finished_style="cyan"),
@@ -204,7 +205,7 @@ def _progress(total: int) -> Any:
             TimeElapsedColumn(),
             TextColumn("{task.description}"),
         )
-        with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
+        with Progress(*columns, console=plain_console(stderr=True), transient=True) as progress:
             task = progress.add_task("reading the lists", total=total)
             yield lambda done, count, label: progress.update(task, completed=done, description=label)
 
@@ -231,11 +232,10 @@ def keep(result: Result, reports: tuple[Path, ...] = ()) -> Json:
 
 def show(document: Json) -> None:
     """Print a run as a person reads it."""
-    from rich.console import Console
-
+    from checkpost.report.console import plain_console
     from checkpost.report.terminal import show_run
 
-    console = Console(highlight=False, soft_wrap=False)
+    console = plain_console()
     show_run(document, console, commands=False)
     if document["findings"]:
         console.print(f"checkpost show {document['findings'][0]['id']}  shows a finding with its evidence", style="dim")

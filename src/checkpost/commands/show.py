@@ -27,14 +27,13 @@ def show(
     name: str | None, finding: str | None, profile_file: Path | None, listing: bool, checks: bool, exchange: int | None
 ) -> None:
     """Show the latest run, the RUN of a name, or one FINDING (its id, or the beginning of it)."""
-    from rich.console import Console
-
+    from checkpost.report.console import plain_console
     from checkpost.report.terminal import show_checks, show_exchange, show_finding, show_list, show_run
     from checkpost.store.runs import load, load_exchange, names
 
     folder = (profile_file or Path(PROFILE_NAME)).parent
     stored = names(folder)
-    console = Console(highlight=False)
+    console = plain_console()
     if not stored:
         raise CheckPostError(f"No run is stored in {folder.resolve()}; checkpost run makes one.")
     if listing:

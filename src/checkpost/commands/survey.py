@@ -37,13 +37,12 @@ def survey(
     force: bool,
 ) -> None:
     """Show the resources of CONTRACT, their keys, fields and relations, doubts, and the contract's flaws."""
-    from rich.console import Console
-
     from checkpost.commands.options import check_resources
     from checkpost.engine.learn import learn_now
     from checkpost.engine.target import aim, load_contract, told_to_roles, understood
     from checkpost.model.flaws import flaws
     from checkpost.profile.claims import claims_of, in_words
+    from checkpost.report.console import plain_console
     from checkpost.report.surveyed import show_learnt, show_resource, show_survey, show_told
     from checkpost.wire.session import Limits
 
@@ -59,7 +58,7 @@ def survey(
         read, environment = load_contract(profile, 10.0)
         read, model = understood(read, profile)
     check_resources(resources, [resource.name for resource in model.resources])
-    console = Console(highlight=False)
+    console = plain_console()
     if resources:
         for name in resources:
             resource = model.resource(name)
@@ -94,20 +93,19 @@ def survey(
 
 def _observe(profile: Profile, read_only: bool, resources: tuple[str, ...], file: Path | None) -> None:
     """Try what each role can do, print it, and add it to a profile if one is named."""
-    from rich.console import Console
-
     from checkpost.commands.options import check_resources
     from checkpost.commands.run import carry_out
     from checkpost.engine.plan import plan
     from checkpost.engine.target import aim
     from checkpost.report.access import frozen, observed_matrix
+    from checkpost.report.console import plain_console
     from checkpost.wire.session import Limits
 
     target = aim(profile, read_only, 10.0)
     check_resources(resources, [resource.name for resource in target.model.resources])
     planned = plan(target.model, (), resources, target.no_writes, "observe", target.others)
     result = carry_out(target, planned, Limits(), 1)
-    console = Console(highlight=False)
+    console = plain_console()
     console.print(
         f"What roles can do at {target.base_url}, beside {target.role.name}"
         + (f" (reads alone: {target.no_writes})" if target.no_writes else "")
@@ -115,7 +113,7 @@ def _observe(profile: Profile, read_only: bool, resources: tuple[str, ...], file
     console.print(observed_matrix(result.observed))
     console.print("some: not all rows, by what rule is not told", style="dim")
     for each in result.left:
-        console.print(f"A row may still be there: {each}; checkpost sweep looks again.", style="bold red", markup=False)
+        console.print(f"A row may still be there: {each}; checkpost sweep looks again.", style="bold red")
     if file is None:
         return
     text = frozen(result.observed, target.profile)

@@ -21,8 +21,11 @@ from checkpost.errors import CLEAN, NOT_COMPLETED
 )
 @click.option("--list", "listing", is_flag=True, help="Only list what may have been left.")
 @click.option("--held", is_flag=True, help="Remove rows too that a run has left on purpose.")
+@click.option(
+    "--forget", is_flag=True, help="Let go of rows of which nothing can be told, once you have looked yourself."
+)
 @click.option("--timeout", type=click.FloatRange(0.1), default=10.0, show_default=True, help="Seconds for one request.")
-def sweep(profile_file: Path | None, listing: bool, held: bool, timeout: float) -> None:
+def sweep(profile_file: Path | None, listing: bool, held: bool, forget: bool, timeout: float) -> None:
     """Remove the rows that runs made and, after a crash, could not remove.
 
     Only rows that a run's journal explains are touched; a row that was there before it never is.
@@ -49,12 +52,17 @@ def sweep(profile_file: Path | None, listing: bool, held: bool, timeout: float) 
                 click.echo(f"  {entry.resource} {key}" + (" (held)" if entry.held is not None else ""))
             continue
         kept = 0 if held else sum(entry.held is not None for entry in leftover.entries)
-        settled = sweep_journal(leftover, folder, timeout, held)
+        settled = sweep_journal(leftover, folder, timeout, held, forget)
         if settled.left:
             status = NOT_COMPLETED
             click.echo(f"{path.name}: {settled.removed} rows removed; these may still be there:", err=True)
             for each in settled.left:
                 click.echo(f"  {each}", err=True)
+            if not all(each.certain for each in settled.left):
+                mark = leftover.heading.get("mark")
+                click.echo(
+                    f"  Look for {mark} in these tables; checkpost sweep --forget lets go of the rest.", err=True
+                )
         elif kept:
             click.echo(
                 f"{path.name}: {kept} rows are held; checkpost run --verify-held looks at them and removes them, "

@@ -48,6 +48,7 @@ async def swept(
     timeout: float,
     held: bool = False,
     age: float = 0.0,
+    forget: bool = False,
     transport: Transport | None = None,
 ) -> Settlement:
     """Remove the rows that a journal's entries stand for, those that are ``held`` on purpose only if that is said;
@@ -79,15 +80,29 @@ async def swept(
         ledger = Ledger(session, journal, heading["mark"], reach, limits.rows, by_filter)
         ledger.take_up(book)
         settled = await settle(ledger, as_role, [target.role.name, *roles], timeout, age)
+        if forget:
+            settled = _forgotten(journal, settled)
         journal.finish()
     return settled
 
 
-def sweep_journal(leftover: Leftover, folder: Path, timeout: float, held: bool = False) -> Settlement:
-    """Remove what a run has left behind, by its journal. Raises CheckPostError."""
+def _forgotten(journal: Journal, settled: Settlement) -> Settlement:
+    """Close the entries of which nothing is certain, since the user has looked."""
+    certain = [each for each in settled.left if each.certain]
+    stays = {(each.table, each.key) for each in certain}
+    loose = [each for each in journal.entries() if each.held is None and (each.resource, each.named) not in stays]
+    journal.settle([each.number for each in loose], "the user")
+    return replace(settled, left=tuple(certain))
+
+
+def sweep_journal(
+    leftover: Leftover, folder: Path, timeout: float, held: bool = False, forget: bool = False
+) -> Settlement:
+    """Remove what a run has left behind, by its journal. ``forget`` closes what nothing can be told of. Raises
+    CheckPostError."""
     import asyncio
     import time
 
     target = target_of(leftover, folder, timeout)
     age = time.time() - leftover.path.stat().st_mtime
-    return asyncio.run(swept(target, leftover.book, FileLog(leftover.path, new=False), timeout, held, age))
+    return asyncio.run(swept(target, leftover.book, FileLog(leftover.path, new=False), timeout, held, age, forget))

@@ -380,7 +380,7 @@ def _with_scripts(world: World) -> list[Finding]:
     for finding in world.findings.all():
         if not finding.reproduce and finding.exchanges:
             exchange = world.exchanges.get(finding.exchanges[0])
-            if exchange is not None:
+            if exchange is not None and exchange.request.safe:  # a key of today may be somebody else's tomorrow
                 finding = replace(finding, reproduce=curl(exchange.request, world.roles.get(exchange.request.role)))
         found.append(finding)
     return found

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from urllib.parse import urljoin, urlsplit
 
 from checkpost.contract.contract import Contract, SecurityScheme, Server
+from checkpost.contract.pointer import join
 from checkpost.contract.reader import read_contract
 from checkpost.errors import CheckPostError
 from checkpost.model.access import EVERYTHING, rights_of
@@ -15,7 +16,7 @@ from checkpost.model.infer import infer
 from checkpost.model.resource import Model
 from checkpost.model.unfolding import fold_of, rows_by_name, unfolded
 from checkpost.profile.credentials import PUBLIC, VARIABLE, Credential, Role
-from checkpost.profile.profile import Profile, read_environment, require_variables
+from checkpost.profile.profile import Profile, error_at, nearest, read_environment, require_variables
 from checkpost.wire.fetch import loader
 
 
@@ -147,18 +148,31 @@ def understood(contract: Contract, profile: Profile) -> tuple[Contract, Model]:
 
 
 def check_names(profile: Profile, model: Model) -> None:
-    """Raise CheckPostError for a resource of the profile that there is not."""
-    known = ", ".join(resource.name for resource in model.resources)
-    for name in profile.resources:
-        if model.resource(name) is None and not profile.resources[name].skip:
-            raise CheckPostError(
-                f"{profile.file}: there is no resource {name!r} in the contract; the resources are {known}."
+    """Raise CheckPostError for a resource, field or key of the profile that there is not."""
+    names = [resource.name for resource in model.resources]
+
+    def require(name: str, known: Collection[str], what: str, *at: str) -> None:
+        if name not in known:
+            raise error_at(
+                profile, join("", *at), f"there is no {what} {name!r} in the contract; {nearest(name, known)}"
             )
-    for name, _ in profile.access:
-        if name != EVERYTHING and model.resource(name) is None:
-            raise CheckPostError(
-                f"{profile.file}: 'access' names {name!r}, which is no resource; the resources are {known}."
-            )
+
+    for name, said in profile.resources.items():
+        if said.skip:
+            continue
+        require(name, names, "resource", "resources", name)
+        resource = model.resource(name)
+        assert resource is not None
+        fields = [each.name for each in resource.fields]
+        stated = {"key": said.key, "unique": said.unique, "read_only": said.read_only, "values": said.values}
+        for part, chosen in {**stated, "references": said.references}.items():
+            for each in chosen if fields else ():
+                require(each, fields, f"field of {name}", "resources", name, part)
+        for field, other in said.references.items():
+            require(other.partition(".")[0], names, "resource", "resources", name, "references", field)
+    for name, role in profile.access:
+        if name != EVERYTHING:
+            require(name, names, "resource", "access", name, role)
 
 
 def _role(contract: Contract, credentials: Sequence[str]) -> Role:

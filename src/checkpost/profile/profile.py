@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import difflib
 import os
-from collections.abc import Mapping
+import re
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, get_args
@@ -324,7 +325,40 @@ def _queries(source: _Source, value: Any, pointer: str) -> dict[str, Any]:
     return stated
 
 
+def error_at(profile: Profile, pointer: str, problem: str) -> CheckPostError:
+    """An error about a place of the profile's file, with its line."""
+    if profile.file is None:
+        return ProfileError(f"{pointer}: {problem}")
+    return _Source(profile.file, profile.file.read_text("utf-8")).error(pointer, problem)
+
+
+def nearest(name: str, known: Collection[str]) -> str:
+    """What was probably meant by a name, or all that there is."""
+    near = difflib.get_close_matches(name, known, 1)
+    return f"did you mean {near[0]!r}?" if near else f"there are {', '.join(known) or 'none'}."
+
+
+#: What a template is filled with.
+_PLACES = ("field", "fields", "value", "values", "each", "low", "high", "left", "right", "inner", "path", "collection")
+_PLACE = re.compile(r"\{(\w+)\}")
+
+
+def _check_templates(source: _Source, value: Any, pointer: str) -> None:
+    """Every template is made of places that can be filled."""
+    if isinstance(value, dict):
+        for name, each in value.items():
+            _check_templates(source, each, join(pointer, name))
+    for place in _PLACE.findall(value) if isinstance(value, str) else ():
+        if place not in _PLACES:
+            raise source.error(pointer, f"nothing is put in the place of {{{place}}}; {nearest(place, _PLACES)}")
+
+
 def _check_form(source: _Source, part: str, keys: Mapping[str, Any], pointer: str) -> None:
+    if part in {"sort", "select"} and keys and not keys.get("parameter"):
+        raise source.error(pointer, f"{part} needs the name of its parameter, as in {{parameter: {part}}}.")
+    if part == "count" and keys and not (keys.get("parameter") or keys.get("header")):
+        raise source.error(pointer, "count needs the name of its parameter or header.")
+    _check_templates(source, keys, pointer)
     if part == "filter" and keys.get("form", "parameters") not in {"parameters", "expression", "json"}:
         raise source.error(join(pointer, "form"), "the form of filters is parameters, expression or json.")
     if part == "filter" and keys.get("form") in {"expression", "json"} and not keys.get("parameter"):

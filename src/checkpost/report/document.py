@@ -10,6 +10,7 @@ from checkpost.engine.run import Result
 from checkpost.findings import SEVERITIES, Finding
 from checkpost.model.access import rights_of
 from checkpost.model.flaws import flaws
+from checkpost.profile.credentials import VARIABLE
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.redaction import Redactor
 
@@ -24,7 +25,13 @@ def redactor_of(result: Result) -> Redactor:
     roles = [*target.profile.roles.values(), target.role]
     names = {name for role in roles for name in role.variables}
     known = {name: target.environment[name] for name in names if name in target.environment}
-    return Redactor({**known, **result.tokens})
+    encoded = [
+        VARIABLE.sub(lambda found: target.environment.get(found[1], ""), credential.template.partition(" ")[2])
+        for role in roles
+        for credential in role.credentials
+        if credential.encoded
+    ]
+    return Redactor({**known, **result.tokens}, encoded)
 
 
 def exchange_document(exchange: Exchange, redactor: Redactor) -> Json:

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from checkpost.model.resource import Resource
+from checkpost.oracle.same import differences
 from checkpost.rows.journal import Book, Entry, Journal
 from checkpost.rows.resemblance import Bears, marked, shows
 from checkpost.wire.client import Client
@@ -22,6 +23,8 @@ from checkpost.wire.session import Session
 
 #: How often a request is sent again that was turned away for the moment, and was seen not to be done.
 _MOST_WAITS = 3
+#: How many rows are read by a key that is only guessed.
+_TRIED = 5
 #: How many rows are looked for one by one, where a list would show them all.
 _MOST_READ = 8
 #: Answers that tell nothing of whether the work was done.
@@ -59,10 +62,14 @@ class Table:
     known: frozenset[Key] = frozenset()
     whole: bool = False
     looked_at: bool = False
+    #: Whether it was settled that its key can be written by.
+    key_settled: bool = False
     before: Listing | None = None
     own: dict[Key, int] = field(default_factory=dict)
     ever: set[Key] = field(default_factory=set)
     unproved: set[Key] = field(default_factory=set)
+    #: Whether the API gave no key when a row was made.
+    keyless: bool = False
     #: Own rows whose removal was asked for and not refused: another row may have the key by now.
     doubtful: set[Key] = field(default_factory=set)
     left: dict[Key, int] = field(default_factory=dict)
@@ -105,6 +112,7 @@ class Ledger:
         for name, keys in book.known.items():
             table = self.table(name)
             table.known, table.whole, table.looked_at = keys, name in book.whole, True
+            table.key_settled = True
         for entry in book.entries.values():
             if entry.removed:
                 self.table(entry.resource).ever.add(entry.answered or ())
@@ -159,7 +167,31 @@ class Ledger:
                     self.know(name, await client.whole_list(self.most, "ledger"))
                 else:
                     self.know(name, Listing((), {}, False))
+            if not table.key_settled:
+                table.key_settled = True
+                table.forbidden = table.forbidden or await self._why_no_key(name, table)
         return table
+
+    async def _why_no_key(self, name: str, table: Table) -> str:
+        """Why a table's key cannot be written by; empty if it can. A key that is only guessed is tried by reads."""
+        client = self.reach(name)
+        key = client.resource.key if client is not None else None
+        if client is None or key is None:
+            return f"its key is not known; 'resources: {{{name}: {{key: FIELD}}}}' in the profile states it"
+        if key.reason.certainty != "guess":
+            return ""
+        fields = {each.name: each for each in client.resource.fields if each.created or each.updated or each.replaced}
+        rows = list(table.before.by_key.items())[:_TRIED] if table.before is not None else []
+        shown = 0
+        for own, row in rows if "read" in client.resource.operations else ():
+            answer = (await client.send("read", key=own, check="ledger", situation="a key that is guessed")).answer
+            read = client.row_in(answer) if answer.ok else None
+            shown += read is not None and not differences(fields, row, read)
+        if rows and shown == len(rows):
+            return ""
+        names = ", ".join(key.fields)
+        line = f"resources: {{{name}: {{key: [{names}]}}}}"
+        return f"its key is only guessed to be {names}; '{line}' in the profile states it"
 
     def saw(self, name: str, rows: Iterable[tuple[Key | None, Row]]) -> None:
         """Take note of rows that an answer has shown: a row of the run's is proved by what it shows."""
@@ -231,6 +263,8 @@ class Ledger:
             key = act.key_in(answer)
             if key is not None:
                 self.answered(entries[0].number, key)
+            elif sure:
+                self.table(entries[0].resource).keyless = True
         return exchange
 
     async def landed(self) -> None:
@@ -308,6 +342,10 @@ class Ledger:
                 await self._permit_filter(name)  # it could not be removed again
         for made in every:
             table = self.table(made.table)
+            if made.key is None and table.keyless and not self._bears(made):
+                raise Unsafe(
+                    f"{made.table} gives no key when a row is made, and this one would bear nothing to find it by"
+                )
             if made.key is None or made.key in table.own:
                 continue
             if made.key in table.known and made.key not in table.ever:
@@ -370,6 +408,10 @@ class Ledger:
             isinstance(key[place], str) and not resource.relation(each)
             for place, each in enumerate(resource.key.fields)
         )
+
+    def _bears(self, made: Made) -> bool:
+        client = self.reach(made.table)
+        return client is not None and self.bears(client.resource)(made.record)
 
     def _bears_mark(self, name: str, key: Key) -> bool:
         """Whether a key is the run's own choice: by its mark, or by a row of the run's that it refers to."""

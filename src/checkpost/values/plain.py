@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import uuid
 from collections.abc import Callable
 from datetime import date, timedelta
@@ -16,6 +17,8 @@ from checkpost.model.shape import shape_of
 #: Valid for a field or not, by the contract's own validator.
 Valid = Callable[[Field, Any], bool]
 
+#: Names of members that are keys of rows, inside a record.
+_KEY = re.compile(r"^_?(id|ID|Id|uuid|guid|pk|key)$|(_id|Id|_uuid|Uuid)$")
 _SMALL, _LARGE = -(2**31), 2**31 - 1
 
 
@@ -104,7 +107,10 @@ class Values:
 
     def _object(self, field: Field, number: int, random: Random) -> Any:
         shape = shape_of(field.node)
-        made = {name: self.plain(field_of(name, node), number) for name, node in shape.properties.items()}
+        inner = {name: field_of(name, node) for name, node in shape.properties.items()}
+        # a server that looks for a key inside a record would meet somebody else's row with it
+        free = {name: each for name, each in inner.items() if not (each.read_only or _KEY.search(name))}
+        made = {name: self.plain(each, number) for name, each in free.items()}
         known = {name: value for name, value in made.items() if value is not MISSING}
         return known if shape.required <= set(known) else MISSING
 
@@ -182,8 +188,6 @@ def formatted(name: str, mark: str, number: int, random: Random) -> str | None:
 
 def matching(pattern: str, field: Field, random: Random) -> Any:
     """A text that matches a regular expression (ECMA-262, as far as Python reads it the same)."""
-    import re
-
     import rstr
 
     generator = rstr.Rstr(random)

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import json
+import re
 import shlex
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-from checkpost.contract.pointer import tokens
 from checkpost.profile.credentials import Credential, Role
 from checkpost.wire.exchange import Exchange, Request
+from checkpost.wire.listing import Key
 
 if TYPE_CHECKING:
     from checkpost.wire.client import Client
@@ -18,30 +20,47 @@ if TYPE_CHECKING:
 _LONGEST = 100_000
 
 
-def _double_quoted(text: str, credential: Credential) -> str:
-    """A template with ``${NAME}`` in double quotes, everything else in it taken literally."""
+_NAMED = re.compile(r"\$(?!\{[A-Za-z_][A-Za-z0-9_]*\})")
+
+
+def _quoted(text: str) -> str:
+    """What may stand in double quotes: all of it literal but ``${NAME}``."""
     plain = text.replace("\\", "\\\\").replace('"', '\\"').replace("`", "\\`")
+    return _NAMED.sub(r"\\$", plain)
+
+
+def _double_quoted(credential: Credential) -> str:
+    """A credential as a header, with ``${NAME}`` for its secrets; a name comes from the contract, and stays literal."""
+    plain, name = _quoted(credential.template), _quoted(credential.name).replace("${", "\\${")
     if credential.encoded:
         scheme, _, both = plain.partition(" ")
         encoded = f'$(printf %s "{both}" | base64 | tr -d "[:space:]")'
-        return f'"{credential.name}: {scheme} {encoded}"'
-    return f'"{credential.name}: {plain}"'
+        return f'"{name}: {scheme} {encoded}"'
+    return f'"{name}: {plain}"'
 
 
-def curl(request: Request, role: Role | None, url: str | None = None, show_headers: bool = True) -> str:
-    """The command for one request. ``url``, already quoted for a shell, takes the place of the request's."""
-    words = ["curl", "-sS", *(["-i"] if show_headers else []), "-X", request.method]
+def curl(
+    request: Request,
+    role: Role | None,
+    url: str | None = None,
+    show_headers: bool = True,
+    body: str = "",
+    stop: bool = False,
+) -> str:
+    """The command for one request. ``url`` and ``body``, already quoted for a shell, take the place of the request's;
+    ``stop`` lets it fail where the API refuses, so that what follows is not sent."""
+    words = ["curl", "-sS", *(["-i"] if show_headers else []), *(["--fail"] if stop else []), "-X", request.method]
     words.append(url or shlex.quote(request.url))
     for name, value in request.headers.items():
         words += ["-H", shlex.quote(f"{name}: {value}")]
     if role is not None and request.credentials != "wrong":
         for credential in role.presented(request.credentials, request.token):
             if credential.where == "header":
-                words += ["-H", _double_quoted(credential.template, credential)]
+                words += ["-H", _double_quoted(credential)]
             elif credential.where == "cookie":
-                words += ["-b", f'"{credential.name}={credential.template}"']
+                words += ["-b", f'{shlex.quote(credential.name)}"={_quoted(credential.template)}"']
             else:
-                words += ["--url-query", f'"{credential.name}={credential.template}"']
+                words += ["--url-query", f'{shlex.quote(credential.name)}"={_quoted(credential.template)}"']
     elif role is not None and request.credentials == "wrong":
         for credential in role.credentials:
             if credential.where == "header":
@@ -49,6 +68,8 @@ def curl(request: Request, role: Role | None, url: str | None = None, show_heade
                 words += ["-H", shlex.quote(f"{credential.name}: {scheme} damaged".replace(":  ", ": "))]
     if request.body is None:
         return " ".join(words)
+    if body:
+        return " ".join([*words, "--data-binary", body])
     text = request.body.decode("utf-8", "replace")
     if len(text) > _LONGEST:
         return " ".join([*words, "--data-binary", "@-"]) + f" <<'BODY'\n{text}\nBODY"
@@ -60,52 +81,107 @@ _PLACE, _NUMBER = "CHECKPOST-KEY", 7_070_707_070_707
 
 
 def script(evidence: Sequence[Exchange], roles: Mapping[str, Role], client: Client) -> str:
-    """The commands that reproduce exchanges, in their order, joined by ``&&``.
+    """The commands that reproduce exchanges, in their order, joined by ``&&``; empty where they cannot be given.
 
-    Where a row is created first and the server chooses its key, the key is taken from the answer into a
-    variable, since it will be another one the next time.
+    They may be run a day later, when a key of today may be somebody else's. So a row that is changed or removed is made
+    by the script itself: the key that the API chooses is taken from its answer into a variable, a key of the client's
+    own is used only behind a create that has succeeded.
     """
     commands: list[str] = []
     own: dict[str, str] = {}
-    for exchange in evidence:
+    key: Key | None = None
+    for place, exchange in enumerate(evidence):
         request, role = exchange.request, roles.get(exchange.request.role)
-        path = _key_path(exchange, client)
-        if path and not own and len(evidence) > 1:
-            own = _own_addresses(client, exchange)
-            command = curl(request, role, show_headers=False)
-            commands.append(f"KEY=$({command} | python3 -c 'import json,sys; print(json.load(sys.stdin){path})')")
+        made = _made(exchange, client)
+        more = place < len(evidence) - 1
+        if made is not None and key is None and more:
+            key, path = made
+            if not path:
+                own = dict.fromkeys(addresses(client, key), "")
+                commands.append(curl(request, role, stop=True))
+                continue
+            own = _own_addresses(client, key)
+            command = curl(request, role, show_headers=False, stop=True)
+            code = f"import json,sys; print(json.load(sys.stdin){path})"
+            commands.append(f"KEY=$({command} | python3 -c {shlex.quote(code)})")
+        elif request.safe or request.url in own:
+            url = own.get(request.url) or None
+            commands.append(curl(request, role, url, body=_own_body(client, request, key) if url else ""))
+        elif request.method == "POST" and request.url == client.url(client.resource.operations["create"]):
+            commands.append(curl(request, role))
         else:
-            commands.append(curl(request, role, own.get(request.url)))
+            return ""
     return " && ".join(commands)
 
 
-def _own_addresses(client: Client, created: Exchange) -> dict[str, str]:
+def _made(exchange: Exchange, client: Client) -> tuple[Key, str] | None:
+    """The key of the row that an exchange made, and how Python finds it in the answer ("" where the client chose it);
+    None where none was made, or its key's place is not known."""
+    resource = client.resource
+    create, key = resource.operations.get("create"), resource.key
+    made = create is not None and exchange.request.method == create.method and exchange.answer.ok
+    if not made or create is None or key is None or exchange.request.url != client.url(create):
+        return None
+    sent = _sent(exchange.request)
+    if key.assigned_by == "client":
+        chosen = client.key_of(sent) if isinstance(sent, dict) else None
+        return (chosen, "") if chosen is not None else None
+    found = client.new_key(exchange.answer, {})
+    if found is None or len(found) != 1:
+        return None
+    path = _path_to(exchange.answer.json, key.fields[0], found[0], 4)
+    return (found, path) if path else None
+
+
+def _sent(request: Request) -> Any:
+    try:
+        return json.loads(request.body or b"")
+    except ValueError:
+        return None
+
+
+def _path_to(value: Any, name: str, key: Any, depth: int) -> str:
+    """How Python reaches a member with the key's name and value inside a JSON value."""
+    if isinstance(value, list) and len(value) == 1 and depth:
+        inner = _path_to(value[0], name, key, depth - 1)
+        return f"[0]{inner}" if inner else ""
+    if not isinstance(value, dict) or not depth:
+        return ""
+    if name in value and value[name] == key:
+        return f"[{name!r}]"
+    for member, each in value.items():
+        inner = _path_to(each, name, key, depth - 1)
+        if inner:
+            return f"[{member!r}]{inner}"
+    return ""
+
+
+def addresses(client: Client, key: Key) -> list[str]:
+    """The addresses of a row for each of its operations."""
+    operations = client.resource.operations.items()
+    named = [(p, o) for p, o in operations if "{" in o.path or p in client.resource.addresses]
+    return [client.url(operation, key, purpose=purpose) for purpose, operation in named]
+
+
+def _own_addresses(client: Client, key: Key) -> dict[str, str]:
     """The addresses of a created row, each with the shell word that has ``$KEY`` in the key's place."""
-    row = client.row_in(created.answer)
-    key = client.key_of(row) if row else None
+    place: Any = _NUMBER if isinstance(key[0], int) else _PLACE
     words: dict[str, str] = {}
-    for purpose, operation in client.resource.operations.items():
-        if key is None or len(key) != 1 or not ("{" in operation.path or purpose in client.resource.addresses):
-            continue
-        place: Any = _NUMBER if isinstance(key[0], int) else _PLACE
-        before, _, after = client.url(operation, (place,), purpose=purpose).partition(str(place))
-        words[client.url(operation, key, purpose=purpose)] = (
-            shlex.quote(before) + '"$KEY"' + (shlex.quote(after) if after else "")
-        )
+    for known, written in zip(addresses(client, key), addresses(client, (place,)), strict=True):
+        before, _, after = written.partition(str(place))
+        words[known] = shlex.quote(before) + '"$KEY"' + (shlex.quote(after) if after else "")
     return words
 
 
-def _key_path(exchange: Exchange, client: Client) -> str:
-    """How Python finds the key of a created row in the answer; empty where the client chose it."""
-    resource = client.resource
-    create = resource.operations.get("create")
-    key = resource.key
-    if create is None or key is None or key.assigned_by == "client" or len(key.fields) != 1:
+def _own_body(client: Client, request: Request, key: Key | None) -> str:
+    """A body that names the row's key, with ``$KEY`` in its place, as a shell word; empty where it names none."""
+    if request.body is None or key is None or client.resource.key is None:
         return ""
-    made = exchange.request.method == create.method and exchange.request.url == client.url(create)
-    if not made or not exchange.answer.ok or resource.envelope.row is None:
+    text = request.body.decode("utf-8", "replace")
+    name, value = json.dumps(client.resource.key.fields[0]), json.dumps(key[0])
+    found = re.search(rf"{re.escape(name)}\s*:\s*({re.escape(value)})(?=\s*[,}}\]])", text)
+    if found is None:
         return ""
-    row = client.row_in(exchange.answer)
-    if row is None or client.key_of(row) is None:
-        return ""
-    return "".join(f'["{name}"]' for name in (*tokens(resource.envelope.row), key.fields[0]))
+    before, after = text[: found.start(1)], text[found.end(1) :]
+    quote = '"' if isinstance(key[0], str) else ""
+    return shlex.quote(before + quote) + '"$KEY"' + shlex.quote(quote + after)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 from urllib.parse import quote, quote_plus
 
@@ -16,8 +16,9 @@ MASK = "***"
 class Redactor:
     """Replaces every known secret by the name of its variable, in plain, URL, JSON and base64 writing."""
 
-    def __init__(self, secrets: Mapping[str, str]) -> None:
-        """``secrets`` maps names of variables to their values."""
+    def __init__(self, secrets: Mapping[str, str], encoded: Iterable[str] = ()) -> None:
+        """``secrets`` maps names of variables to their values; ``encoded`` are texts that hold a secret beside other
+        things, such as the user and password of HTTP Basic (RFC 7617), whose base64 is masked as a whole."""
         writings: dict[str, str] = {}
         for name, secret in secrets.items():
             if not secret:
@@ -28,8 +29,13 @@ class Redactor:
                 quote_plus(secret),
                 json.dumps(secret)[1:-1],
                 base64.b64encode(secret.encode()).decode(),
+                base64.urlsafe_b64encode(secret.encode()).decode(),
             }
             writings |= dict.fromkeys(forms, "${" + name + "}")
+        for text in encoded:
+            for form in (base64.b64encode, base64.urlsafe_b64encode):
+                both = form(text.encode()).decode()
+                writings |= {both: MASK, quote(both, safe=""): MASK, both.rstrip("="): MASK}
         self._writings = writings
         ordered = sorted(writings, key=len, reverse=True)
         self._pattern = re.compile("|".join(map(re.escape, ordered))) if ordered else None

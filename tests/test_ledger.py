@@ -1,0 +1,369 @@
+"""No row harmed, no row left: single rules of the ledger, each against an API in memory that would make them matter."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import unittest
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
+from unittest import mock
+
+from checkpost.checks.case import Case
+from checkpost.commands.run import exit_status
+from checkpost.engine.plan import plan
+from checkpost.engine.run import Result, run
+from checkpost.engine.target import Target
+from checkpost.model.infer import infer
+from checkpost.rows.journal import BookReader, Journal
+from checkpost.rows.ledger import Ledger
+from checkpost.rows.settle import settle
+from checkpost.wire.client import Client
+from checkpost.wire.door import Unsafe
+from checkpost.wire.exchange import Answer
+from checkpost.wire.session import Limits, Session
+from tests.simulation.api import BASE, CROPS, LOTS, Api, Temper
+from tests.simulation.clock import play
+from tests.simulation.trial import target_of
+from tests.simulation.wire import Disk, Wire, amiss
+from tests.support import contract_of
+
+Json = dict[str, Any]
+MARK = "cpmark001"
+
+
+class Watched(Wire):
+    """A wire that keeps what was sent, and how many writes to one address were on their way at once."""
+
+    def __init__(self, api: Api, seed: int = 1) -> None:
+        super().__init__(api, seed)
+        self.seen: list[tuple[str, str, bytes | None]] = []
+        self.flying: dict[str, int] = {}
+        self.most = 0
+
+    async def __call__(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
+        self.seen.append((method, url.removeprefix(BASE), body))
+        writes = method in {"PUT", "PATCH"}
+        self.flying[url] = self.flying.get(url, 0) + writes
+        self.most = max(self.most, self.flying[url])
+        try:
+            return await super().__call__(method, url, headers, body)
+        finally:
+            self.flying[url] -= writes
+
+
+def run_on(
+    temper: Temper, *checks: str, target: Target | None = None, seed: int = 1
+) -> tuple[Result, Watched, Api, Disk]:
+    """Some checks (all of them if none is named) against an API in memory."""
+    api, disk = Api(temper, seed), Disk()
+    wire, target = Watched(api, seed), target or target_of(temper)
+
+    async def whole() -> Result:
+        planned = plan(target.model, (), (), "")
+        gates = {"read.list", "create.stored", "delete.gone"}
+        planned = [each for each in planned if not checks or each.check.name in {*gates, *checks}]
+        limits = Limits(10.0, 8, 500)
+        name = f"simulated-{seed:04d}"
+        return await run(target, planned, limits, seed, transport=wire, log=lambda name: disk, name=name)
+
+    return play(whole()), wire, api, disk
+
+
+class Runs(unittest.TestCase):
+    def assert_as_before(self, result: Result, api: Api) -> None:
+        self.assertEqual(amiss(api, result.left), [])
+        self.assertEqual(result.left, ())
+
+    def test_keys_in_lists_of_one_and_beside_the_row_are_found(self) -> None:
+        for answers in ("row", "key", "list of one", "beside", "nothing"):
+            with self.subTest(answers=answers):
+                result, _, api, disk = run_on(Temper(f"answers {answers}", answers=answers))
+                self.assert_as_before(result, api)
+                self.assertTrue(disk.removed, "nothing is left, so that the journal is gone")
+                outcomes = {each.check: each.outcome for each in result.checks}
+                self.assertEqual(outcomes["update.each-field"], "passed")
+
+    def test_a_row_that_reading_shows_to_be_another_is_neither_changed_nor_removed(self) -> None:
+        result, wire, api, _ = run_on(Temper("wrong key", answers="wrong key"))
+        self.assert_as_before(result, api)
+        people = [f"/{name}/{key[0]}" for name, rows in api.foreign.items() for key in rows]
+        self.assertEqual(
+            [each for each in wire.seen if each[0] not in {"GET", "HEAD", "OPTIONS"} and each[1] in people], []
+        )
+
+    def test_writes_go_to_keys_alone_that_the_api_has_given_out(self) -> None:
+        temper = Temper("upserts by put", (CROPS, LOTS), upserts=True)
+        result, wire, api, _ = run_on(temper)
+        self.assert_as_before(result, api)
+        written = {path.rpartition("/")[2] for method, path, _ in wire.seen if method in {"PUT", "PATCH", "DELETE"}}
+        self.assertTrue({"update.missing-key", "replace.missing-key"} <= {each.check for each in result.checks})
+        self.assertLess(max(map(int, written)), 1000, "a far key would move the API's sequence for ever")
+        self.assertEqual(max(api.next.values()), max(int(each) for each in written) + 1)
+
+    def test_a_key_that_is_given_out_again_is_not_written_to(self) -> None:
+        result, wire, api, _ = run_on(Temper("lowest again", keys_reused="lowest", others=0.1))
+        self.assertEqual(amiss(api, result.left), [])
+        reasons = {each.check: each.reason for each in result.checks if each.outcome in {"skipped", "blocked"}}
+        self.assertIn("given out again", reasons["delete.missing-key"])
+        self.assertTrue(wire.seen)
+
+    def test_rows_go_by_the_role_that_made_them_or_by_another_that_may(self) -> None:
+        result, _, api, _ = run_on(Temper("maker may not", maker_may_not_delete=True))
+        self.assert_as_before(result, api)
+        # where no role may, the rows are named with the reason
+        target = target_of(Temper("maker may not", maker_may_not_delete=True))
+        alone = replace(target, profile=replace(target.profile, roles={"maker": target.role}))
+        result, _, api, _ = run_on(Temper("maker may not", maker_may_not_delete=True), target=alone)
+        self.assertEqual(amiss(api, result.left), [])
+        self.assertEqual({each.why for each in result.left}, {"DELETE answers 403, and the row is still there"})
+
+    def test_reading_that_removes_rows_is_found_on_an_own_row_and_nobody_elses_is_read(self) -> None:
+        result, wire, api, _ = run_on(Temper("reading removes", (CROPS,), reading_removes=True))
+        self.assertEqual(amiss(api, result.left), [])
+        [found] = [each for each in result.findings if each.severity == "error"]
+        self.assertEqual((found.title, found.basis), ("Reading a row removes it", "standard"))
+        people = {f"/crops/{key[0]}" for key in api.foreign["crops"]}
+        self.assertEqual({path for _, path, _ in wire.seen} & people, set())
+
+    def test_broken_bodies_go_to_a_row_one_after_the_other(self) -> None:
+        temper = Temper("forks", (CROPS,), replace_forks=True)
+        result, wire, api, _ = run_on(temper, "update.rules", "replace.rules", "errors.broken-body")
+        self.assertEqual(amiss(api, result.left), [])
+        self.assertEqual(wire.most, 1)
+        self.assertGreater(sum(method == "PATCH" for method, _, _ in wire.seen), 3)
+
+    def test_a_create_that_is_put_off_is_sent_again_only_if_it_was_not_done(self) -> None:
+        done, api, _ = self.put_off(True)
+        self.assertEqual(len(done), 1, "the API was busy, and did the work all the same")
+        again, api, _ = self.put_off(False)
+        self.assertEqual(len(again), 2)
+        self.assertEqual(len(api.rows["crops"]), 5)
+
+    def put_off(self, does: bool) -> tuple[list[bytes | None], Api, int]:
+        """A create that is first answered 503: the bodies sent, and the status in the end."""
+        api, bodies = Api(Temper("busy", (CROPS,)), 1), []
+
+        class Busy(Watched):
+            async def __call__(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
+                if method != "POST":
+                    return await super().__call__(method, url, headers, body)
+                bodies.append(body)
+                if len(bodies) > 1 or does:
+                    answer = await super().__call__(method, url, headers, body)
+                    if len(bodies) > 1:
+                        return answer
+                return Answer(503, (("Retry-After", "1"),), b"{}")
+
+        async def work(ledger: Ledger, client: Client) -> int:
+            answer = (await client.send("create", record={"name": f"x {MARK}", "note": None, "year": 1})).answer
+            return answer.status
+
+        return bodies, api, with_ledger(api, work, Busy(api))
+
+    def test_no_check_writes_behind_one_that_has_failed(self) -> None:
+        clean, broken = Case.clean, []
+
+        async def failing(self: Case) -> None:
+            await clean(self)
+            if self.check.name == "create.required-only" and self.resource.name == "crops":
+                broken.append(self.check.name)
+                raise RuntimeError("broken on purpose")
+
+        with mock.patch.object(Case, "clean", failing):
+            result, _, api, disk = run_on(Temper("sound", (CROPS, LOTS)))
+        self.assertEqual(broken, ["create.required-only"])
+        self.assert_as_before(result, api)
+        self.assertTrue(disk.removed)
+        reasons = [each.reason for each in result.checks if each.check == "create.required-only"]
+        self.assertTrue(any("broken on purpose" in reason for reason in reasons), reasons)
+
+    def test_empty_tables_that_refer_to_each_other_do_not_wait_for_each_other(self) -> None:
+        from tests.simulation.tempers import BY_NAME
+
+        result, _, api, _ = run_on(BY_NAME["tables that refer to each other"])  # play() raises Stuck for a hang
+        self.assertEqual(amiss(api, result.left), [])
+        outcomes = {(each.check, each.resource): each.outcome for each in result.checks}
+        self.assertEqual(outcomes["create.stored", "heads"], "passed")
+
+    def test_a_filter_that_is_ignored_is_not_written_by_where_others_have_rows(self) -> None:
+        temper = Temper("filter ignored", (CROPS,), by_filter=True, filter_ignored=True)
+        result, wire, api, _ = run_on(temper)
+        self.assert_as_before(result, api)
+        self.assertEqual({method for method, _, _ in wire.seen} & {"POST", "PATCH", "PUT", "DELETE"}, set())
+        reasons = {each.reason for each in result.checks if each.outcome == "blocked"}
+        self.assertTrue(any("'writes_by_filter: true' in the profile allows it" in each for each in reasons), reasons)
+
+    def test_tables_whose_key_repeats_or_is_only_guessed_are_not_written_to(self) -> None:
+        repeats = Api(Temper("guess", (CROPS,)), 1).contract()
+        guessed = json.loads(json.dumps(repeats))
+        path = guessed["paths"].pop("/crops/{id}")
+        path["parameters"][0]["name"] = "crop_year"  # a field's name ends alike, and it is not what the path takes
+        guessed["paths"]["/crops/{crop_year}"] = path
+        row = guessed["components"]["schemas"]["Crops"]
+        row["properties"].pop("id")
+        row["required"].remove("id")
+        self.not_written(repeats, True)
+        self.not_written(guessed, False)
+
+    def not_written(self, document: Json, repeats: bool) -> None:
+        api = Api(Temper("guess", (CROPS,)), 1)
+        model = infer(contract_of(document))
+        target = replace(target_of(Temper("guess", (CROPS,))), model=model)
+
+        class Twice(Watched):
+            async def __call__(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
+                answer = await super().__call__(method, url, headers, body)
+                if repeats and "?" in url and answer.ok:
+                    value = json.loads(answer.body)
+                    value["items"] += value["items"][:1]
+                    return replace(answer, body=json.dumps({**value, "total": value["total"] + 1}).encode())
+                return answer
+
+        wire = Twice(api)
+
+        async def whole() -> Result:
+            planned = plan(model, ("create", "delete"), (), "")
+            return await run(target, planned, Limits(10.0, 8, 500), 1, transport=wire, log=lambda name: Disk())
+
+        result = play(whole())
+        self.assertEqual({method for method, _, _ in wire.seen} - {"GET"}, set())
+        blocked = {each.reason for each in result.checks if each.outcome == "blocked" and each.check == "create.stored"}
+        wanted = "shows one key twice" if repeats else "resources: {crops: {key: [year]}}"
+        self.assertIn(wanted, " ".join(blocked))
+
+
+def with_ledger(api: Api, work: Any, wire: Watched | None = None) -> Any:
+    """Do something with a ledger and a client for crops."""
+    target = target_of(api.temper)
+    resource = target.model.resource("crops")
+    assert resource is not None
+
+    async def whole() -> Any:
+        async with Session(
+            target.profile.roles, {}, Limits(10.0, 8, 500), base_url=BASE, transport=wire or Watched(api)
+        ) as session:
+
+            def reach(name: str) -> Client:
+                return Client(session, BASE, resource, "maker", door=ledger)
+
+            ledger = Ledger(session, Journal.begin(Disk(), {}), MARK, reach, 500)
+            return await work(ledger, reach("crops"))
+
+    return play(whole())
+
+
+class Rules(unittest.TestCase):
+    def setUp(self) -> None:
+        self.api = Api(Temper("rules", (CROPS,)), 1)
+
+    def test_rows_of_others_are_refused_whatever_asks_for_it(self) -> None:
+        async def work(ledger: Ledger, client: Client) -> None:
+            for purpose in ("update", "replace", "delete"):
+                for key in ((1,), (999,), (2_000_000_000,)):
+                    with self.assertRaises(Unsafe):
+                        await client.send(purpose, key=key, record={"name": MARK})
+
+        before = dict(self.api.rows["crops"])
+        with_ledger(self.api, work)
+        self.assertEqual(self.api.rows["crops"], before)
+
+    def test_an_own_row_is_read_before_it_is_touched_and_not_again(self) -> None:
+        wire = Watched(self.api)
+
+        async def work(ledger: Ledger, client: Client) -> None:
+            await client.send("create", record={"name": f"own {MARK}"})
+            [key] = ledger.own_keys("crops")
+            await client.send("update", key=key, record={"name": f"new {MARK}"})
+            await client.send("update", key=key, record={"note": "x"})
+
+        with_ledger(self.api, work, wire)
+        reads = [path for method, path, _ in wire.seen if method == "GET" and "?" not in path]
+        self.assertEqual(reads, ["/crops/5"])
+
+    def test_a_row_that_somebody_else_was_given_the_key_of_is_left_alone(self) -> None:
+        api = Api(Temper("again", (CROPS,), keys_reused="largest"), 1)
+
+        async def work(ledger: Ledger, client: Client) -> None:
+            await client.send("create", record={"name": f"own {MARK}"})
+            [key] = ledger.own_keys("crops")
+            await client.send("delete", key=key)  # answered with success: from here the key may be anybody's
+            api.somebody_adds(CROPS)
+            self.assertIn(key, api.foreign["crops"])
+            for purpose in ("update", "delete"):
+                with self.assertRaises(Unsafe):
+                    await client.send(purpose, key=key, record={"name": MARK})  # type: ignore[arg-type]
+
+        with_ledger(api, work)
+        self.assertEqual(amiss(api, ()), [])
+
+    def test_an_interrupt_waits_for_what_is_on_its_way(self) -> None:
+        wire = Watched(self.api)
+
+        async def work(ledger: Ledger, client: Client) -> tuple[bool, Any]:
+            task = asyncio.ensure_future(client.send("create", record={"name": f"own {MARK}"}))
+            while not any(method == "POST" for method, _, _ in wire.seen):
+                await asyncio.sleep(0.001)
+            task.cancel()
+            await asyncio.gather(task, return_exceptions=True)
+            settled = await settle(ledger, lambda name, role: ledger.reach(name), ["maker"], 10.0, 100.0)
+            return task.cancelled(), settled
+
+        cancelled, settled = with_ledger(self.api, work, wire)
+        self.assertTrue(cancelled)
+        self.assertEqual((settled.left, settled.removed), ((), 1))
+        self.assertEqual(amiss(self.api, ()), [])
+
+    def test_rows_of_others_that_went_are_told_and_for_certain_if_nobody_else_was_at_work(self) -> None:
+        for others in (False, True):
+            api = Api(Temper("rules", (CROPS,)), 1)
+
+            async def work(ledger: Ledger, client: Client, others: bool = others, api: Api = api) -> Any:
+                await client.send("create", record={"name": f"own {MARK}"})
+                del api.rows["crops"][2,]
+                api.rows["crops"][3,] = {**api.rows["crops"][3,], "note": "other"}
+                if others:
+                    api.somebody_adds(CROPS)
+                return await settle(ledger, lambda name, role: ledger.reach(name), ["maker"], 10.0)
+
+            settled = with_ledger(api, work)
+            told = {(each.key, each.how, each.row["note"]) for each in settled.harmed}
+            self.assertEqual(
+                told, {((2,), "is gone", "note 2 of people"), ((3,), "has another note", "note 3 of people")}
+            )
+            self.assertEqual({each.certain for each in settled.harmed}, {not others})
+
+    def test_what_is_left_and_what_was_harmed_come_before_findings(self) -> None:
+        summary = {"findings": {"error": 1, "warning": 0, "note": 0}, "left": [], "harmed": []}
+        run = {"interrupted": False}
+        row = {"table": "lots", "key": "1", "certain": True}
+        for changes, status in (
+            ({}, 1),
+            ({"left": [row]}, 3),
+            ({"harmed": [row]}, 3),
+            ({"harmed": [{**row, "certain": False}]}, 1),
+        ):
+            document = {"run": run, "summary": {**summary, **changes}}
+            self.assertEqual(exit_status(document, "error"), status, changes)
+
+    def test_a_journal_tells_the_role_and_what_was_answered(self) -> None:
+        disk = Disk()
+
+        async def work(ledger: Ledger, client: Client) -> None:
+            ledger.journal.log = disk
+            await client.send("create", record={"name": f"own {MARK}"})
+            await client.send("create", record={})
+
+        with_ledger(self.api, work)
+        reader = BookReader()
+        reader.feed(disk.upto(10**6))
+        entries = list(reader.book().entries.values())
+        self.assertEqual(
+            [(each.role, each.status, each.sure, each.answered) for each in entries],
+            [("maker", 201, True, (5,)), ("maker", 422, True, None)],
+        )
+
+
+if __name__ == "__main__":
+    unittest.main()
