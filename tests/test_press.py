@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import copy
 import json
+import subprocess
 import tempfile
 import unittest
 from pathlib import Path
 
 from checkpost.engine.run import Result
 from tests.foreign import Served
-from tests.press import WAYS, Boxed, Hypermedia, Press
+from tests.press import WAYS, Boxed, Hypermedia, Lines, Press
 from tests.support import run_against
 
 
@@ -45,6 +46,30 @@ class Sound(unittest.TestCase):
             passed = {each.check for each in result.checks if each.outcome == "passed"}
             self.assertIn("page.next-link" if way is Boxed else "page.joined", passed, way.__name__)
             self.assertEqual("sort.each-field" in passed, way is Hypermedia)
+
+
+class DaysLater(unittest.TestCase):
+    """The commands of a finding are run when the keys of the run have become somebody else's."""
+
+    def test_commands_make_their_own_row_and_leave_the_keys_of_today_alone(self) -> None:
+        for way, fault in ((Hypermedia, "lost"), (Hypermedia, "stays"), (Lines, "lost"), (Boxed, "lost")):
+            with self.subTest(way=way.__name__, fault=fault):
+                press = way(fault)
+                with tempfile.TemporaryDirectory() as name, Served(press.app()) as served:
+                    file = Path(name) / "contract.json"
+                    file.write_text(json.dumps(press.contract()), "utf-8")
+                    families = ("update", "delete")
+                    result = run_against(str(file), served.base_url, Path(name), families=families)
+                    for number in range(401, press.last + 1):
+                        press.books[press.key(number)] = {"title": "somebody's", "pages": 3, "printed": None}
+                    before = copy.deepcopy(press.books)
+                    commands = [each.reproduce for each in result.findings if each.severity == "error"]
+                    self.assertTrue(commands and all(commands))
+                    for command in commands:
+                        done = subprocess.run(["sh", "-c", command], capture_output=True, text=True, timeout=30)
+                        self.assertEqual(done.returncode, 0, f"{command}\n{done.stderr}")
+                self.assertEqual({key: press.books.get(key) for key in before}, before)
+                self.assertGreater(len(press.books), len(before), "each makes a row of its own")
 
 
 class Wrong(unittest.TestCase):

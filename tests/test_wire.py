@@ -4,16 +4,23 @@ from __future__ import annotations
 
 import asyncio
 import base64
+import json
+import os
 import subprocess
+import tempfile
 import time
 import unittest
 
+from checkpost.model.correction import Correction
+from checkpost.model.infer import infer
 from checkpost.profile.credentials import Credential, Role, damaged
-from checkpost.wire.curl import curl
+from checkpost.wire.client import Client
+from checkpost.wire.curl import curl, script
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.redaction import Redactor
 from checkpost.wire.session import Limits, Session
 from tests.odd_server import OddServer, answer
+from tests.support import contract_of
 
 
 def send(
@@ -42,8 +49,8 @@ class Sessions(unittest.TestCase):
             (lambda line: None, "closed"),
             (lambda line: b"no http\r\n\r\n", "not-http"),
         ]
-        for script, failure in cases:
-            self.assertEqual(self.failure(script)[0], failure)
+        for answers, failure in cases:
+            self.assertEqual(self.failure(answers)[0], failure)
 
     def test_an_endless_body_ends_at_the_time_limit(self) -> None:
         started = time.monotonic()
@@ -130,6 +137,10 @@ class Masking(unittest.TestCase):
         self.assertEqual(nested, {"a": ["${API_TOKEN}", {"${API_TOKEN}": 1}]})
 
     def test_headers_that_carry_credentials_are_masked_whatever_they_hold(self) -> None:
+        both = Redactor({"PASSWORD": "s3cret-word"}, ["clerk:s3cret-word"])
+        for form in (base64.b64encode, base64.urlsafe_b64encode):
+            echoed = form(b"clerk:s3cret-word").decode()
+            self.assertNotIn(echoed.rstrip("="), both.text(f'{{"seen": "Basic {echoed}"}}'))
         redactor = Redactor({})
         self.assertEqual(redactor.header("Authorization", "Bearer abc"), "Bearer ***")
         self.assertEqual(redactor.header("Set-Cookie", "session=abc"), "***")
@@ -150,6 +161,65 @@ class Copying(unittest.TestCase):
             received += odd.requests
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertEqual(received, ["POST /a%20b?c='d' HTTP/1.1"])
+
+
+class Hostile(unittest.TestCase):
+    def test_names_of_a_contract_are_no_code(self) -> None:
+        name = "id'\\\"]); import os; os.system('touch pwned1') # `touch pwned2` $(touch pwned3)"
+        row = {
+            "type": "object",
+            "properties": {name: {"type": "integer", "readOnly": True}, "label": {"type": "string"}},
+        }
+        content = {"content": {"application/json": {"schema": row}}}
+        paths = {
+            "/tags": {"post": {"requestBody": content, "responses": {"201": {"description": "", **content}}}},
+            "/tags/{key}": {
+                "parameters": [{"name": "key", "in": "path", "required": True, "schema": {"type": "integer"}}],
+                "get": {"responses": {"200": {"description": "", **content}}},
+                "delete": {"responses": {"204": {"description": ""}}},
+            },
+        }
+        contract = contract_of({"openapi": "3.0.3", "info": {"title": "t", "version": "1"}, "paths": paths})
+        [resource] = infer(contract, {"tags": Correction(key=(name,))}).resources
+        key = 'X-`touch pwned4`-$(touch pwned5)"; touch pwned6; "'
+        roles = {"r": Role("r", (Credential("header", key, "${SECRET} $(touch pwned7) `touch pwned8`"),))}
+        made = json.dumps({name: 7, "label": "x"}).encode()
+        with OddServer(lambda line: answer(made, "201 Created")) as odd, tempfile.TemporaryDirectory() as folder:
+            client = Client(Session(roles, {}, Limits()), odd.base_url, resource, "r")
+            body = {"Content-Type": "application/json", "X-Odd": "$(touch pwned9)"}
+            sent = [
+                Exchange(1, "", Request("POST", f"{odd.base_url}/tags", "r", body, b"{}"), Answer(201, (), made), 0),
+                Exchange(2, "", Request("DELETE", f"{odd.base_url}/tags/7", "r"), Answer(204), 0),
+            ]
+            command = script(sent, roles, client)
+            self.assertIn("KEY=$(", command)
+            subprocess.run(
+                ["sh", "-c", command], cwd=folder, capture_output=True, timeout=30, env={**os.environ, "SECRET": "s"}
+            )
+            self.assertEqual(os.listdir(folder), [])
+            self.assertEqual([line.rpartition(" ")[0] for line in odd.requests], ["POST /tags", "DELETE /tags/7"])
+
+    def test_a_row_whose_key_nothing_tells_is_not_named_in_a_command(self) -> None:
+        document = {"openapi": "3.0.3", "info": {"title": "t", "version": "1"}, "paths": {}}
+        schema = {
+            "type": "object",
+            "properties": {"id": {"type": "integer", "readOnly": True}, "a": {"type": "string"}},
+        }
+        content = {"content": {"application/json": {"schema": schema}}}
+        document["paths"] = {
+            "/tags": {"post": {"requestBody": content, "responses": {"201": {"description": ""}}}},
+            "/tags/{id}": {
+                "parameters": [{"name": "id", "in": "path", "required": True, "schema": {"type": "integer"}}],
+                "delete": {"responses": {"204": {"description": ""}}},
+            },
+        }
+        [resource] = infer(contract_of(document)).resources
+        client = Client(Session({}, {}, Limits()), "http://127.0.0.1:1", resource, "")
+        made = Exchange(1, "", Request("POST", "http://127.0.0.1:1/tags", "", {}, b"{}"), Answer(201, (), b'"made"'), 0)
+        gone = Exchange(2, "", Request("DELETE", "http://127.0.0.1:1/tags/7", ""), Answer(204), 0)
+        self.assertEqual(script([made, gone], {}, client), "")
+        self.assertEqual(script([gone], {}, client), "")
+        self.assertTrue(script([made], {}, client))
 
 
 class LongBodies(unittest.TestCase):

@@ -16,6 +16,7 @@ def main() -> int:
     parser.add_argument("tempers", nargs="*", help="names of temperaments; all of them if none is given")
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--moment", type=int, help="sweep this one alone")
+    parser.add_argument("--most", type=int, default=0, help="sweep so many moments of each, drawn by seed")
     parser.add_argument("--part", default="0/1", help="I/N: the I-th of N parts of the temperaments")
     parser.add_argument("--family", action="append", default=[])
     given = parser.parse_args()
@@ -24,7 +25,7 @@ def main() -> int:
     failed = boundaries = 0
     for temper in chosen:
         started = time.perf_counter()
-        trial = try_temper(temper, given.seed, given.family, given.moment)
+        trial = try_temper(temper, given.seed, given.family, given.most, given.moment)
         boundaries += trial.boundaries
         took = time.perf_counter() - started
         print(

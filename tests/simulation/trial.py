@@ -5,10 +5,12 @@ from __future__ import annotations
 import asyncio
 import json
 import tempfile
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
+from random import Random
 
 from checkpost.contract.reader import read_contract
 from checkpost.engine.leftover import swept
@@ -29,8 +31,8 @@ ROLES = {name: Role(name, (Credential("header", ROLE, name),)) for name in ("mak
 
 @dataclass
 class Trial:
-    """What came of it: boundaries met, moments swept (boundaries between which nothing had changed are one), and what
-    was amiss at which."""
+    """What came of it: how many boundaries were crashed at (those between which nothing had changed are one moment,
+    swept once), how many moments were swept, and what was amiss at which."""
 
     temper: Temper
     seed: int
@@ -51,41 +53,53 @@ def target_of(temper: Temper) -> Target:
     return Target(contract, model, BASE, ROLES["maker"], profile, {}, "")
 
 
-def try_temper(temper: Temper, seed: int, families: Sequence[str] = (), only: int | None = None) -> Trial:
-    """Run, and sweep every moment of it (or the one with the number ``only``)."""
+def try_temper(
+    temper: Temper, seed: int, families: Sequence[str] = (), most: int = 0, only: int | None = None
+) -> Trial:
+    """Run, and sweep every moment of it, or ``most`` of them drawn by seed, or the one with the number ``only``."""
     trial, api, target = Trial(temper, seed), Api(temper, seed), target_of(temper)
     disk = Disk()
     moments: dict[tuple[int, int, int], Moment] = {}
+    met: Counter[tuple[int, int, int]] = Counter()
 
     def at(wire: Wire) -> None:
-        trial.boundaries += 1
         state = (api.version, disk.synced, len(wire.pending))
-        if disk.synced and state not in moments:
+        met[state] += 1
+        if state not in moments:
             moments[state] = wire.moment(disk.synced, asyncio.get_running_loop().time())
 
     async def whole() -> Result:
         wire = Wire(api, seed, at)
         limits = Limits(TIMEOUT, 8, 500)
         planned = plan(target.model, families, (), "")
-        result = await run(
-            target, planned, limits, seed, transport=wire, log=lambda name: disk, name=f"simulated-{seed:04d}"
-        )
+        name = f"simulated-{seed:04d}"
+        result = await run(target, planned, limits, seed, transport=wire, log=lambda name: disk, name=name)
         trial.requests = wire.sent
         await asyncio.sleep(LATE)
         return result
 
     trial.result = play(whole())
     trial.amiss += [f"after the run: {each}" for each in amiss(api, trial.result.left)]
-    reader, read = BookReader(), 0
-    text = disk.upto(disk.synced)
-    for number, moment in enumerate(sorted(moments.values(), key=lambda each: each.synced)):
+    ordered = sorted(moments.items(), key=lambda each: each[1].synced)
+    chosen = set(range(len(ordered)))
+    if only is not None:
+        chosen = {only}
+    elif most:
+        chosen = set(Random(seed).sample(range(len(ordered)), min(most, len(ordered))))
+    reader, read, text = BookReader(), 0, disk.upto(disk.synced)
+    for number, (state, moment) in enumerate(ordered):
         reader.feed(text[read : moment.synced])
         read = moment.synced
-        if only is not None and number != only:
+        if number not in chosen:
             continue
         trial.moments += 1
-        for each in sweep_at(api, target, reader.book(), moment):
-            trial.amiss.append(f"crashed at moment {number}: {each}")
+        trial.boundaries += met[state]
+        if moment.synced:  # before the journal is begun, nothing is written that could be left
+            left = sweep_at(api, target, reader.book(), moment)
+            trial.amiss += [f"crashed at moment {number}: {each}" for each in left]
+        else:
+            again = resumed(api, moment)
+            trial.amiss += [f"crashed at moment {number}: {each}" for each in amiss(again, ())]
     return trial
 
 

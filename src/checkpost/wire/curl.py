@@ -7,9 +7,11 @@ import re
 import shlex
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
+from urllib.parse import quote, urlsplit
 
+from checkpost.model.media import LINES
 from checkpost.profile.credentials import Credential, Role
-from checkpost.wire.exchange import Exchange, Request
+from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.listing import Key
 
 if TYPE_CHECKING:
@@ -95,28 +97,35 @@ def script(evidence: Sequence[Exchange], roles: Mapping[str, Role], client: Clie
         made = _made(exchange, client)
         more = place < len(evidence) - 1
         if made is not None and key is None and more:
-            key, path = made
-            if not path:
+            key, code = made
+            if not code:
                 own = dict.fromkeys(addresses(client, key), "")
                 commands.append(curl(request, role, stop=True))
                 continue
             own = _own_addresses(client, key)
-            command = curl(request, role, show_headers=False, stop=True)
-            code = f"import json,sys; print(json.load(sys.stdin){path})"
+            command = curl(request, role, show_headers="location" in code, stop=True)
             commands.append(f"KEY=$({command} | python3 -c {shlex.quote(code)})")
         elif request.safe or request.url in own:
             url = own.get(request.url) or None
             commands.append(curl(request, role, url, body=_own_body(client, request, key) if url else ""))
-        elif request.method == "POST" and request.url == client.url(client.resource.operations["create"]):
+        elif _only_makes(client, request):
             commands.append(curl(request, role))
         else:
             return ""
     return " && ".join(commands)
 
 
+def _only_makes(client: Client, request: Request) -> bool:
+    """Whether a request makes rows and names none that is there."""
+    bulk = client.resource.bulk.get("create")
+    makers = [client.resource.operations.get("create"), bulk.operation if bulk is not None else None]
+    places = [(each.method, client.url(each)) for each in makers if each is not None]
+    return (request.method, request.url.partition("?")[0]) in places
+
+
 def _made(exchange: Exchange, client: Client) -> tuple[Key, str] | None:
-    """The key of the row that an exchange made, and how Python finds it in the answer ("" where the client chose it);
-    None where none was made, or its key's place is not known."""
+    """The key of the row that an exchange made, and what tells Python to find it in the answer ("" where the client
+    chose it); None where none was made, or its key's place is not known."""
     resource = client.resource
     create, key = resource.operations.get("create"), resource.key
     made = create is not None and exchange.request.method == create.method and exchange.answer.ok
@@ -129,8 +138,20 @@ def _made(exchange: Exchange, client: Client) -> tuple[Key, str] | None:
     found = client.new_key(exchange.answer, {})
     if found is None or len(found) != 1:
         return None
-    path = _path_to(exchange.answer.json, key.fields[0], found[0], 4)
-    return (found, path) if path else None
+    code = _code(exchange.answer, key.fields[0], found[0])
+    return (found, code) if code else None
+
+
+def _code(answer: Answer, name: str, key: Any) -> str:
+    """What Python is told to take a new row's key from an answer; empty where its place is not known."""
+    lines = answer.media_type in LINES
+    body = answer.json[0] if lines and isinstance(answer.json, list) and len(answer.json) == 1 else answer.json
+    path = _path_to(body, name, key, 4)
+    if path:
+        return f"import json,sys; print(json.load(sys.stdin){path})"
+    if re.search(rf"/{re.escape(quote(str(key), safe=''))}/?$", urlsplit(answer.header("location") or "").path):
+        return "import re,sys; print(re.search(r'(?im)^location:.*?/([^/?\\s]+)/?\\s*$', sys.stdin.read())[1])"
+    return ""
 
 
 def _sent(request: Request) -> Any:
@@ -183,5 +204,5 @@ def _own_body(client: Client, request: Request, key: Key | None) -> str:
     if found is None:
         return ""
     before, after = text[: found.start(1)], text[found.end(1) :]
-    quote = '"' if isinstance(key[0], str) else ""
-    return shlex.quote(before + quote) + '"$KEY"' + shlex.quote(quote + after)
+    mark = '"' if isinstance(key[0], str) else ""
+    return shlex.quote(before + mark) + '"$KEY"' + shlex.quote(mark + after)

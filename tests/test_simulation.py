@@ -1,0 +1,73 @@
+"""Ten thousand crashes: whatever an API is like, no row of others changes, and none of the run's stays unnamed."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+from tests.simulation.tempers import TEMPERS
+
+#: Moments that are swept of each temperament; benchmarks/crashes.py sweeps them all.
+MOST, PARTS = 180, 2
+
+
+class Simulation(unittest.TestCase):
+    def test_ten_thousand_crash_points(self) -> None:
+        command = [sys.executable, "-m", "tests.simulation", "--most", str(MOST)]
+        running = [
+            subprocess.Popen(
+                [*command, "--part", f"{part}/{PARTS}"],
+                cwd=Path(__file__).parent.parent,
+                env={**os.environ, "PYTHONHASHSEED": "0"},
+                stdout=subprocess.PIPE,
+                stderr=subprocess.STDOUT,
+                text=True,
+            )
+            for part in range(PARTS)
+        ]
+        told = [each.communicate()[0] for each in running]
+        for each, text in zip(running, told, strict=True):
+            self.assertEqual(each.returncode, 0, text)
+        points = sum(int(found) for found in re.findall(r"^(\d+) crash points", "\n".join(told), re.M))
+        print(f"{points} crash points, none with anything amiss")
+        self.assertGreaterEqual(points, 10_000)
+        self.assertEqual(sum(text.count(" requests, ") for text in told), len(TEMPERS))
+        self.assertGreaterEqual(len(TEMPERS), 15)
+
+    def test_a_fault_of_the_ledger_is_found(self) -> None:
+        """The simulation can fail: without the journal's sync, or with rows that are not proved, it does."""
+        from dataclasses import replace
+        from unittest import mock
+
+        from checkpost.rows.journal import Journal
+        from checkpost.rows.ledger import Ledger
+        from tests.simulation.tempers import BY_NAME
+        from tests.simulation.trial import try_temper
+
+        synced, asked = Journal.synced, []
+
+        async def seldom(journal: Journal) -> None:
+            asked.append(1)
+            if len(asked) % 5 == 1:
+                await synced(journal)
+
+        with mock.patch.object(Journal, "synced", seldom):
+            self.assertTrue(try_temper(BY_NAME["sound"], 1, ["create"], 40).amiss)
+
+        async def anything(ledger: Ledger, name: str, key: object) -> None:
+            return None
+
+        def own(ledger: Ledger, name: str, key: object, row: object = None) -> bool:
+            return True
+
+        with mock.patch.multiple(Ledger, _permit_touching=anything, _is_own=own, is_still=own):
+            busy = replace(BY_NAME["largest key given again"], others=0.4)
+            self.assertTrue(any(try_temper(busy, seed, ["delete"], 1).amiss for seed in range(1, 6)))
+
+
+if __name__ == "__main__":
+    unittest.main()
