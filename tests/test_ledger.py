@@ -12,11 +12,12 @@ from unittest import mock
 
 from checkpost.checks.case import Case
 from checkpost.commands.run import exit_status
+from checkpost.engine.leftover import swept
 from checkpost.engine.plan import plan
 from checkpost.engine.run import Result, run
 from checkpost.engine.target import Target
 from checkpost.model.infer import infer
-from checkpost.rows.journal import BookReader, Journal
+from checkpost.rows.journal import Book, BookReader, Entry, Journal
 from checkpost.rows.ledger import Ledger
 from checkpost.rows.settle import settle
 from checkpost.wire.client import Client
@@ -346,6 +347,47 @@ class Rules(unittest.TestCase):
         ):
             document = {"run": run, "summary": {**summary, **changes}}
             self.assertEqual(exit_status(document, "error"), status, changes)
+
+    def test_a_create_that_nothing_can_be_told_of_is_named_until_the_user_lets_go_of_it(self) -> None:
+        for reads, left in ((True, 0), (False, 1)):
+            api = Api(Temper("fails", (CROPS,)), 1)
+
+            class Failing(Watched):
+                async def __call__(
+                    self, method: str, url: str, headers: Mapping[str, str], body: bytes | None, reads: bool = reads
+                ) -> Answer:
+                    broken = method == "GET" and not reads and any(each[0] == "POST" for each in self.seen)
+                    answer = await super().__call__("GET" if method == "POST" else method, url, headers, body)
+                    if method == "POST":
+                        self.seen.append((method, url, body))
+                    return Answer(500, (), b"{}") if broken or method == "POST" else answer
+
+            async def work(ledger: Ledger, client: Client) -> tuple[Any, Any]:
+                await client.send("create", record={"name": f"own {MARK}"})
+                settled = await settle(ledger, lambda name, role: ledger.reach(name), ["maker"], 10.0)
+                return settled.left, ledger.journal.entries()
+
+            rows, entries = with_ledger(api, work, Failing(api))
+            self.assertEqual((len(rows), len(entries)), (left, left))
+            if rows:
+                self.assertEqual((rows[0].key, rows[0].certain), (None, False))
+                self.assertIn("cannot be told: it answers 500", rows[0].why)
+                self.assertIn("key unknown", str(rows[0]))
+                self.let_go(api)
+
+    def let_go(self, api: Api) -> None:
+        """Sweep, with what a crash would leave of such a create: it stays named, until it is let go of."""
+        target, entry = target_of(api.temper), Entry(1, "crops", {"name": f"own {MARK}"}, status=500)
+        book = Book({"mark": MARK}, {1: entry}, {"crops": frozenset()}, frozenset())
+
+        class Broken(Watched):
+            async def __call__(self, *request: Any) -> Answer:
+                return Answer(500, (), b"{}")
+
+        for forget in (False, True):
+            disk = Disk()
+            settled = play(swept(target, book, disk, 10.0, age=100.0, forget=forget, transport=Broken(api)))
+            self.assertEqual((len(settled.left), disk.removed), (0, True) if forget else (1, False))
 
     def test_a_journal_tells_the_role_and_what_was_answered(self) -> None:
         disk = Disk()

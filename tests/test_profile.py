@@ -13,7 +13,7 @@ import jsonschema_rs
 from checkpost.contract.parse import parse
 from checkpost.demo.example import write_profile
 from checkpost.demo.server import InProcess
-from checkpost.engine.target import is_loopback, why_no_writes
+from checkpost.engine.target import aim, is_loopback, why_no_writes
 from checkpost.errors import CheckPostError
 from checkpost.model.correction import Correction
 from checkpost.profile.profile import (
@@ -25,6 +25,7 @@ from checkpost.profile.profile import (
     require_variables,
 )
 from checkpost.profile.starter import SCHEMA
+from tests.foreign import STYLES, Library
 
 
 class Profiles(unittest.TestCase):
@@ -77,6 +78,28 @@ class Profiles(unittest.TestCase):
             for part in ("checkpost.yaml", *parts):
                 self.assertIn(part, message)
             self.assertNotIn("abc123", message)
+
+    def test_what_cannot_be_meant_is_an_error_with_its_line_and_the_nearest_name(self) -> None:
+        (self.folder / "api.json").write_text(json.dumps(Library(STYLES[0]).contract()), "utf-8")
+        head = "contract: api.json\nbase_url: http://127.0.0.1:1\n"
+        cases = [
+            ("resources:\n  book: {total: /a}\n", "line 4", "'book' in the contract; did you mean 'books'"),
+            ("resources:\n  books:\n    key: [idd]\n", "line 5", "'idd' in the contract; did you mean 'id'"),
+            ("resources:\n  books:\n    unique: [titel]\n", "line 5", "did you mean 'title'"),
+            ("resources:\n  books:\n    values: {page: 3}\n", "line 5", "did you mean 'pages'"),
+            ("resources:\n  books:\n    references: {author_id: book}\n", "line 5", "did you mean 'books'"),
+            ("access:\n  bookz: {a: all}\nroles: {a: none}\n", "line 4", "did you mean 'books'"),
+            ("queries:\n  sort: {ascending: '{field}'}\n", "line 4", "sort needs the name of its parameter"),
+            ("queries:\n  select: {separator: ' '}\n", "line 4", "select needs the name of its parameter"),
+            ("queries:\n  count: {value: exact}\n", "line 4", "count needs the name"),
+            ("queries:\n  filter:\n    operators: {eq: '{feild}={value}'}\n", "line 5", "did you mean 'field'"),
+            ("writes_by_filter: maybe\n", "line 3", "true or false"),
+        ]
+        for text, *parts in cases:
+            with self.subTest(text=text), self.assertRaises(CheckPostError) as caught:
+                aim(read_profile(self.write(head + text)), False, 1.0)
+            for part in ("checkpost.yaml", *parts):
+                self.assertIn(part, str(caught.exception))
 
     def test_variables_come_from_the_environment_or_env_file(self) -> None:
         profile = read_profile(self.write("roles:\n  a:\n    bearer: ${CHECKPOST_NOT_SET}\n"))

@@ -95,6 +95,18 @@ class Plain(unittest.TestCase):
                 self.assertIsNot(value, MISSING)
                 self.assertTrue(values.valid(field, value), value)
 
+    def test_records_inside_records_hold_no_keys_of_rows(self) -> None:
+        inner = {"id": {"type": "integer"}, "crop_id": {"type": "integer"}, "ref": {"type": "string", "readOnly": True}}
+        label = {"type": "string"}
+        field, values = field_of(type="object", properties={**inner, "label": label}, required=["label"])
+        self.assertEqual(list(values.plain(field)), ["label"])
+        field, values = field_of(
+            type="array", minItems=1, items={"type": "object", "properties": {**inner, "label": label}}
+        )
+        self.assertEqual([list(each) for each in values.plain(field)], [["label"]])
+        field, values = field_of(type="object", properties=inner, required=["id"])
+        self.assertIs(values.plain(field), MISSING, "without its key it is none, and with one it might be another's")
+
     def test_what_cannot_be_made_is_missing(self) -> None:
         field, values = field_of(type="string", pattern="^(?=impossible)never$")
         self.assertIs(values.plain(field), MISSING)

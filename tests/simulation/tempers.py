@@ -35,6 +35,7 @@ TEMPERS = (
     Temper("changes by filter, nobody's rows", (NOBODYS,), by_filter=True),
     Temper("nobody's rows, key given again", (NOBODYS, LOTS), keys_reused="largest", others=0.05),
     Temper("long lists", (replace(CROPS, rows=600), LOTS), lost=0.03),
+    Temper("long lists, failing", (replace(CROPS, rows=600),), failing_but_done=0.1),
     Temper(
         "everything at once", (CROPS, LOTS, COUNTS), "row", "largest", 0.1, 0.03, 0.03, 0.02, 0.03, 0.03, others=0.1
     ),

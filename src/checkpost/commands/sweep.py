@@ -52,7 +52,7 @@ def sweep(profile_file: Path | None, listing: bool, held: bool, forget: bool, ti
                 click.echo(f"  {entry.resource} {key}" + (" (held)" if entry.held is not None else ""))
             continue
         kept = 0 if held else sum(entry.held is not None for entry in leftover.entries)
-        settled = sweep_journal(leftover, folder, timeout, held, forget)
+        settled = sweep_journal(leftover, folder, timeout, held, forget, _waits)
         if settled.left:
             status = NOT_COMPLETED
             click.echo(f"{path.name}: {settled.removed} rows removed; these may still be there:", err=True)
@@ -71,3 +71,10 @@ def sweep(profile_file: Path | None, listing: bool, held: bool, forget: bool, ti
         else:
             click.echo(f"{path.name}: nothing is left ({settled.removed} rows removed).")
     sys.exit(status)
+
+
+def _waits(seconds: float) -> None:
+    if seconds >= 1:
+        click.echo(
+            f"Waiting {seconds:.0f} s, since requests of the run had no answer and may still be carried out.", err=True
+        )

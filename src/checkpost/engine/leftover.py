@@ -14,7 +14,7 @@ from checkpost.profile.credentials import Credential, Role
 from checkpost.profile.profile import Profile, read_environment, read_profile, require_variables
 from checkpost.rows.journal import Book, FileLog, Journal, Leftover, Log
 from checkpost.rows.ledger import Ledger
-from checkpost.rows.settle import Settlement, settle
+from checkpost.rows.settle import Settlement, Waits, settle
 from checkpost.wire.client import Client
 from checkpost.wire.fetch import loader
 from checkpost.wire.session import Limits, Session
@@ -49,6 +49,7 @@ async def swept(
     held: bool = False,
     age: float = 0.0,
     forget: bool = False,
+    waits: Waits = lambda seconds: None,
     transport: Transport | None = None,
 ) -> Settlement:
     """Remove the rows that a journal's entries stand for, those that are ``held`` on purpose only if that is said;
@@ -79,7 +80,7 @@ async def swept(
         by_filter = target.profile.writes_by_filter or bool(heading.get("by_filter"))
         ledger = Ledger(session, journal, heading["mark"], reach, limits.rows, by_filter)
         ledger.take_up(book)
-        settled = await settle(ledger, as_role, [target.role.name, *roles], timeout, age)
+        settled = await settle(ledger, as_role, [target.role.name, *roles], timeout, age, waits)
         if forget:
             settled = _forgotten(journal, settled)
         journal.finish()
@@ -96,7 +97,12 @@ def _forgotten(journal: Journal, settled: Settlement) -> Settlement:
 
 
 def sweep_journal(
-    leftover: Leftover, folder: Path, timeout: float, held: bool = False, forget: bool = False
+    leftover: Leftover,
+    folder: Path,
+    timeout: float,
+    held: bool = False,
+    forget: bool = False,
+    waits: Waits = lambda seconds: None,
 ) -> Settlement:
     """Remove what a run has left behind, by its journal. ``forget`` closes what nothing can be told of. Raises
     CheckPostError."""
@@ -105,4 +111,6 @@ def sweep_journal(
 
     target = target_of(leftover, folder, timeout)
     age = time.time() - leftover.path.stat().st_mtime
-    return asyncio.run(swept(target, leftover.book, FileLog(leftover.path, new=False), timeout, held, age, forget))
+    return asyncio.run(
+        swept(target, leftover.book, FileLog(leftover.path, new=False), timeout, held, age, forget, waits)
+    )

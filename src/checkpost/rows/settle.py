@@ -50,19 +50,33 @@ class Settlement:
 
 
 #: A client for a table as a role; None where the table or the role is not known.
+Waits = Callable[[float], None]
 As = Callable[[str, str], Client | None]
 
 
-async def settle(ledger: Ledger, as_role: As, roles: Sequence[str], timeout: float, age: float = 0.0) -> Settlement:
-    """Remove every row that is the run's. ``roles`` are those that may be tried for it; ``timeout`` is how many seconds
-    a request may take, ``age`` how many have passed since the last one left."""
+async def settle(
+    ledger: Ledger,
+    as_role: As,
+    roles: Sequence[str],
+    timeout: float,
+    age: float = 0.0,
+    waits: Waits = lambda seconds: None,
+) -> Settlement:
+    """Remove every row that is the run's.
+
+    ``roles`` are those that may be tried for it; ``timeout`` is how many seconds a request may take, ``age`` how many
+    have passed since the last one left; ``waits`` is told before it is waited for those without an answer.
+    """
     await ledger.landed()
-    work = _Settling(ledger, as_role, roles, timeout * _PATIENCE, age)
+    work = _Settling(ledger, as_role, roles, timeout * _PATIENCE, age, waits)
     return await work.all()
 
 
 class _Settling:
-    def __init__(self, ledger: Ledger, as_role: As, roles: Sequence[str], longest: float, age: float) -> None:
+    def __init__(
+        self, ledger: Ledger, as_role: As, roles: Sequence[str], longest: float, age: float, waits: Waits
+    ) -> None:
+        self.waits = waits
         self.ledger, self.as_role, self.roles, self.longest, self.age = ledger, as_role, roles, longest, age
         self.looks: dict[str, Look] = {}
         self.tried: dict[tuple[str, Key], str] = {}
@@ -77,9 +91,9 @@ class _Settling:
         names = self._children_first(dict.fromkeys(each.resource for each in every))
         unclear = [each for each in every if not each.sure]
         if any(each.status in {0, 202} for each in unclear):
-            await asyncio.sleep(
-                max(0.0, self.longest - self.age)
-            )  # what is still on its way lands first, before any key is free again
+            pause = max(0.0, self.longest - self.age)
+            self.waits(pause)
+            await asyncio.sleep(pause)  # what is still on its way lands first, before any key is free again
         self.ledger.pending.clear()
         pauses = [self.longest if any(each.status == 202 for each in unclear) else _SHORT] if unclear else []
         waiting = list(names)
