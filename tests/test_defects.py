@@ -165,7 +165,9 @@ class PlantedDefects(unittest.TestCase):
         if defect.behaviour.__module__.endswith(".roles") and defect.name not in {"unexposed-served"}:
             self.assertTrue(roles - {"curator"}, f"no role is named:\n{told}")
         for finding in matching:
-            self.assertTrue(finding.expected and finding.observed and finding.reproduce, finding)
+            self.assertTrue(finding.expected and finding.observed, finding)
+            # only the API knows which rows a filter would reach a day later: no command is given for that
+            self.assertTrue(finding.reproduce or finding.check in {"bulk.filtered", "access.by-filter"}, finding)
         broken = [check for check in checks if "itself failed" in check.reason]
         self.assertEqual(broken, [])
 

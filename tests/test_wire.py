@@ -14,8 +14,10 @@ import unittest
 from checkpost.model.correction import Correction
 from checkpost.model.infer import infer
 from checkpost.profile.credentials import Credential, Role, damaged
+from checkpost.rows.script import Deeds, script
 from checkpost.wire.client import Client
-from checkpost.wire.curl import curl, script
+from checkpost.wire.curl import curl
+from checkpost.wire.door import Act, Made
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.redaction import Redactor
 from checkpost.wire.session import Limits, Session
@@ -191,7 +193,9 @@ class Hostile(unittest.TestCase):
                 Exchange(1, "", Request("POST", f"{odd.base_url}/tags", "r", body, b"{}"), Answer(201, (), made), 0),
                 Exchange(2, "", Request("DELETE", f"{odd.base_url}/tags/7", "r"), Answer(204), 0),
             ]
-            command = script(sent, roles, client)
+            acts = {1: Act("create", (Made("tags", {}),)), 2: Act("remove", (), (("tags", (7,)),))}
+            deeds = Deeds({each.number: each for each in sent}, acts, {1: [("tags", (7,))]})
+            command = script(sent[1:], roles, deeds, lambda name: client)
             self.assertIn("KEY=$(", command)
             subprocess.run(
                 ["sh", "-c", command], cwd=folder, capture_output=True, timeout=30, env={**os.environ, "SECRET": "s"}
@@ -217,9 +221,11 @@ class Hostile(unittest.TestCase):
         client = Client(Session({}, {}, Limits()), "http://127.0.0.1:1", resource, "")
         made = Exchange(1, "", Request("POST", "http://127.0.0.1:1/tags", "", {}, b"{}"), Answer(201, (), b'"made"'), 0)
         gone = Exchange(2, "", Request("DELETE", "http://127.0.0.1:1/tags/7", ""), Answer(204), 0)
-        self.assertEqual(script([made, gone], {}, client), "")
-        self.assertEqual(script([gone], {}, client), "")
-        self.assertTrue(script([made], {}, client))
+        acts = {1: Act("create", (Made("tags", {}),)), 2: Act("remove", (), (("tags", (7,)),))}
+        deeds = Deeds({1: made, 2: gone}, acts, {1: [("tags", (7,))]})
+        self.assertEqual(script([made, gone], {}, deeds, lambda name: client), "")
+        self.assertEqual(script([gone], {}, deeds, lambda name: client), "")
+        self.assertTrue(script([made], {}, deeds, lambda name: client))
 
 
 class LongBodies(unittest.TestCase):

@@ -22,13 +22,13 @@ from checkpost.model.media import is_form, request_media_type
 from checkpost.model.purpose import Purpose
 from checkpost.model.relation import Relation
 from checkpost.model.resource import Resource
+from checkpost.model.shape import shape_of
 from checkpost.oracle.same import same
 from checkpost.rows.journal import Entry
 from checkpost.rows.ledger import Ledger
 from checkpost.rows.resemblance import match
 from checkpost.values.plain import Values
 from checkpost.wire.client import Client
-from checkpost.wire.curl import addresses, script
 from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key, Listing, Row
@@ -136,8 +136,25 @@ class Case:
         if purpose not in {"list", "read"}:
             self.state.writes += 1
             self._ledger  # noqa: B018 - raises Blocked where the run may not write
+        key, record = request.get("key"), request.get("record")
+        if purpose == "update" and key and isinstance(record, dict) and "operation" not in request:
+            request["record"] = {**await self._demanded(key, record), **record}
         client = through or self.client
         return await client.send(purpose, check=self.check.name, situation=situation, **request)
+
+    async def _demanded(self, key: Key, change: Mapping[str, Any]) -> dict[str, Any]:
+        """What the contract demands in every change beside what is changed: the row's own values, or new ones where no
+        row has the key."""
+        if self.resource.patched:
+            return {}
+        names = self.resource.key.fields if self.resource.key else ()
+        writable = {each.name for each in self.resource.writable("update")}
+        missing = (shape_of(self.body_schema("update")).required & writable) - set(change) - set(names)
+        if not missing:
+            return {}
+        row = (await self.read(key))[1] if self.has("read") else (await self.listing()).by_key.get(key)
+        known = row if row is not None else await self.record()
+        return {name: known[name] for name in missing if name in known}
 
     def other(self, resource: Resource) -> Case:
         """The same check with another resource."""
@@ -232,7 +249,10 @@ class Case:
 
     @property
     def client_keys(self) -> bool:
-        return self.resource.key is not None and self.resource.key.assigned_by == "client"
+        key = self.resource.key
+        return key is not None and (
+            key.assigned_by == "client" or (key.assigned_by == "either" and self.state.chooses_key)
+        )
 
     async def value(self, each: Field, unlike: Any = MISSING) -> Any:
         """A new valid value for a field, different from ``unlike`` if its rules allow; MISSING if none is
@@ -569,20 +589,6 @@ class Case:
 
     # -- reporting -----------------------------------------------------------------------------------
 
-    def _with_creates(self, evidence: Sequence[Exchange]) -> list[Exchange]:
-        """Exchanges, and before the first one that writes to a row of this check's the create that made it."""
-        creates = {each.number: each for each in self.answered.values() if each.answer.ok}
-        place = next(
-            (n for n, each in enumerate(evidence) if not each.request.safe and each.number not in creates), None
-        )
-        if place is None or any(each.number in creates for each in evidence[:place]):
-            return list(evidence)
-        for made in creates.values():
-            key = self.client.new_key(made.answer, {})
-            if key is not None and evidence[place].request.url in addresses(self.client, key):
-                return [*evidence[:place], made, *evidence[place:]]
-        return list(evidence)
-
     def finding(
         self,
         severity: Severity,
@@ -617,7 +623,7 @@ class Case:
             place=place or (stated.place if stated and basis == "contract" else None),
             subjects=tuple(subjects),
             exchanges=tuple(exchange.number for exchange in evidence),
-            reproduce=script(self._with_creates(evidence), self.world.roles, self.client),
+            reproduce=self.world.script(evidence),
             source=self.check.name,
             rows=tuple(rows),
         )

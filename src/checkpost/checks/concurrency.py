@@ -13,6 +13,7 @@ from checkpost.checks.together import all_of
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.field import MISSING, Field
 from checkpost.model.purpose import Purpose
+from checkpost.model.shape import shape_of
 from checkpost.oracle.same import differences, same
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Row
@@ -82,6 +83,9 @@ async def two_fields(case: Case) -> AsyncIterator[Finding]:
     if case.resource.guards.needs_match or case.resource.guards.needs_version:
         raise Skipped("the contract has every change name the state that it is made on")
     fields = _changeable(case)[:2]
+    demanded = shape_of(case.body_schema("update")).required
+    if not case.resource.patched and demanded & {each.name for each in fields}:
+        raise Skipped("the contract has every change name fields that it does not change")
     if len(fields) < 2:
         raise Skipped("it has no two fields that can be changed freely")
     rows = await case.own(_PAIRS)

@@ -195,6 +195,14 @@ async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     # a server error may come from a rule that the contract does not tell as well as a refusal may
     if key is not None or exchange.answer.status < 400 or exchange.answer.status in {401, 403, 404, 405}:
         return exchange, key, full
+    if case.resource.key is not None and case.resource.key.assigned_by == "either":
+        case.state.chooses_key = True
+        record = await case.record()
+        taken, key = await case.create(record, "a record with a key of its own")
+        if key is not None:
+            case.remark(f"a record without a key was refused ({_refusal(exchange)}); one with a key was taken")
+            return taken, key, record
+        case.state.chooses_key = False
     for recipe in ("copy", "copy all", "least"):
         case.state.recipe = recipe
         record = await case.record()

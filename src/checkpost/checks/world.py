@@ -43,6 +43,8 @@ class State:
     #: How records are made that the API accepts: generated (""), like a row that is there ("copy" all but
     #: free texts, "copy all"), or of the required fields ("least").
     recipe: str = ""
+    #: Whether a key that the client may choose has to be chosen by it.
+    chooses_key: bool = False
     #: Keys of rows that were made for others to refer to, and whether none can be made.
     parents: list[Any] = field(default_factory=list)
     no_parent: bool = False
@@ -138,6 +140,19 @@ class World:
     def within(self, resource: Resource) -> Key:
         """The key of the row that a resource's rows are looked at under, where they stand under another's."""
         return self.above.get(resource.name, ())
+
+    def script(self, evidence: Sequence[Exchange]) -> str:
+        """The commands that show exchanges again; empty where they cannot be given."""
+        from checkpost.rows.script import Deeds, script
+
+        deeds = self.ledger.deeds if self.ledger is not None else Deeds()
+        deeds.exchanges = self.exchanges
+
+        def reach(name: str) -> Client | None:
+            resource = self.model.resource(name)
+            return self.plain_client(resource) if resource is not None else None
+
+        return script(evidence, self.roles, deeds, reach)
 
     def view(self, parent: Resource, view: Resource, within: Key, role: str = "") -> Client:
         """A client for what stands under a row, its answers held against the contract as the parent's."""

@@ -29,7 +29,6 @@ from checkpost.rows.journal import FOLDER, Entry, FileLog, Journal, Log
 from checkpost.rows.ledger import Harm, Ledger
 from checkpost.rows.settle import Left, Settlement, settle
 from checkpost.wire.client import Client
-from checkpost.wire.curl import curl
 from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.session import Limits, Session
@@ -380,8 +379,8 @@ def _with_scripts(world: World) -> list[Finding]:
     for finding in world.findings.all():
         if not finding.reproduce and finding.exchanges:
             exchange = world.exchanges.get(finding.exchanges[0])
-            if exchange is not None and exchange.request.safe:  # a key of today may be somebody else's tomorrow
-                finding = replace(finding, reproduce=curl(exchange.request, world.roles.get(exchange.request.role)))
+            if exchange is not None:
+                finding = replace(finding, reproduce=world.script([exchange]))
         found.append(finding)
     return found
 

@@ -14,6 +14,8 @@ from checkpost.model.resource import Paging
 from checkpost.model.shape import shape_of
 
 _LIMITS = ("limit", "size", "pagesize", "perpage", "take", "top", "first", "count", "max", "maxresults", "pagelimit")
+#: Those of them that say how large a page is.
+_SIZES = ("size", "pagesize", "perpage")
 _OFFSETS = ("offset", "skip", "start", "pageoffset", "startindex", "from")
 _PAGES = ("page", "pagenumber", "pageno", "pageindex", "p")
 _CURSORS = (
@@ -46,8 +48,12 @@ def infer_paging(
             style, stated.get("limit"), position, stated.get("largest"), int(stated.get("start", 1)), reason=why
         )
     queries = [each for each in operation.parameters if each.location == "query"] if operation else []
-    limit, position = _find(queries, _LIMITS), _find(queries, _OFFSETS)
-    page = _find(queries, _PAGES)
+    limit, position, page = _find(queries, _LIMITS), _find(queries, _OFFSETS), _find(queries, _PAGES)
+    if position is not None and page is not None:
+        # two ways on one list: a size goes with a page's number, a limit with an offset
+        size, plain = _find(queries, _SIZES), _find(queries, [each for each in _LIMITS if each not in _SIZES])
+        limit = size or plain
+        position, page = (None, page) if size is not None else (position, None)
     most = shape_of(limit.schema).keywords.get("maximum") if limit else None
     largest = int(most) if isinstance(most, int | float) else None
     named = limit.name if limit else None

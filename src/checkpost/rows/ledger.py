@@ -15,6 +15,7 @@ from checkpost.model.resource import Resource
 from checkpost.oracle.same import differences
 from checkpost.rows.journal import Book, Entry, Journal
 from checkpost.rows.resemblance import Bears, marked, shows
+from checkpost.rows.script import Deeds
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Exchange, Request
@@ -23,6 +24,8 @@ from checkpost.wire.session import Session
 
 #: How often a request is sent again that was turned away for the moment, and was seen not to be done.
 _MOST_WAITS = 3
+#: How long a text has to be that nobody else would come upon.
+_LONG = 6
 #: How many rows are read by a key that is only guessed.
 _TRIED = 5
 #: How many rows are looked for one by one, where a list would show them all.
@@ -68,6 +71,10 @@ class Table:
     own: dict[Key, int] = field(default_factory=dict)
     ever: set[Key] = field(default_factory=set)
     unproved: set[Key] = field(default_factory=set)
+    #: Keys without a mark that the run has chosen, and that no row had: what is there now is a create on its way.
+    chosen: set[Key] = field(default_factory=set)
+    #: All keys that it has chosen itself.
+    picked: set[Key] = field(default_factory=set)
     #: Whether the API gave no key when a row was made.
     keyless: bool = False
     #: Own rows whose removal was asked for and not refused: another row may have the key by now.
@@ -96,6 +103,7 @@ class Ledger:
         self.others_at_work = False
         #: Whether the API was seen to store what it had refused.
         self.refusals_lie = False
+        self._choosing: dict[str, asyncio.Lock] = {}
         self._knowing: dict[str, asyncio.Lock] = {}
         #: Own rows that a request without an answer may still reach: nothing more is sent to them until it has landed,
         #: since their keys could be somebody else's by then.
@@ -105,6 +113,9 @@ class Ledger:
         #: Rows of others that are given their values again just now.
         self._restoring: set[tuple[str, Key]] = set()
         self._flying: set[asyncio.Task[Exchange]] = set()
+        #: What requests did, for the commands that show it again.
+        self.deeds = Deeds()
+        self._exchange_of: dict[int, int] = {}
         self._numbers: dict[int, tuple[int, ...]] = {}
 
     def take_up(self, book: Book) -> None:
@@ -119,6 +130,8 @@ class Ledger:
                 continue
             if entry.kind == "remove" and entry.key is not None and not (entry.sure and 400 <= entry.status < 404):
                 self.table(entry.resource).doubtful.add(entry.key)
+            if entry.kind == "create" and entry.key is not None and entry.key not in self.table(entry.resource).known:
+                self.table(entry.resource).picked.add(entry.key)
             if entry.kind == "change" and entry.key is not None:
                 self.table(entry.resource).changes.setdefault(entry.key, []).append(entry.record)
             elif entry.answered is not None:
@@ -248,6 +261,10 @@ class Ledger:
         sure = not answer.failure and 0 < answer.status < 500 and answer.status not in _TELL_NOTHING
         numbers = tuple(each.number for each in entries)
         self._numbers[exchange.number] = numbers
+        self.deeds.acts[exchange.number] = act
+        self._exchange_of.update(dict.fromkeys(numbers, exchange.number))
+        if act.kind == "remove" and answer.ok:
+            self.deeds.removed[exchange.number] = list(act.touched)
         for number in numbers:
             self.journal.tell(number, status=answer.status, sure=sure)
         if act.kind == "remove" and (not sure or answer.ok or answer.status in {404, 410}):
@@ -346,7 +363,7 @@ class Ledger:
                 raise Unsafe(
                     f"{made.table} gives no key when a row is made, and this one would bear nothing to find it by"
                 )
-            if made.key is None or made.key in table.own:
+            if made.key is None or made.key in table.own or made.key in table.chosen:
                 continue
             if made.key in table.known and made.key not in table.ever:
                 raise Unsafe(f"{made.table} had a row {_text(made.key)} before the run")
@@ -354,9 +371,12 @@ class Ledger:
                 chosen.setdefault(made.table, set()).add(made.key)
         # somebody else may have taken a key since; an API that overwrites would do it to that row
         for name, keys in chosen.items():
-            taken = await self._taken(name, keys)
-            if taken:
-                raise Unsafe(f"{name} has a row {_text(taken[0])} that is not the run's")
+            async with self._choosing.setdefault(name, asyncio.Lock()):  # one key may be chosen many times at once
+                taken = await self._taken(name, keys - self.table(name).chosen)
+                if taken:
+                    raise Unsafe(f"{name} has a row {_text(taken[0])} that is not the run's")
+                self.table(name).chosen |= keys
+                self.table(name).picked |= keys
 
     async def _taken(self, name: str, keys: set[Key]) -> list[Key]:
         """Which of some keys have a row now."""
@@ -424,11 +444,22 @@ class Ledger:
         """Tells of a row whether it bears the run's mark, or refers to a row that was seen to be the run's."""
 
         def told(row: Mapping[str, Any]) -> bool:
-            return marked(row, self.mark) or any(
-                self._surely_own(each.resource, row.get(each.field)) for each in resource.relations
+            return (
+                marked(row, self.mark)
+                or any(self._surely_own(each.resource, row.get(each.field)) for each in resource.relations)
+                or self._own_choice(resource, row)
             )
 
         return told
+
+    def _own_choice(self, resource: Resource, row: Mapping[str, Any]) -> bool:
+        """Whether a row has a key that the run has made up: a text that nobody else would come upon."""
+        table, key = self.tables.get(resource.name), resource.key
+        if table is None or key is None or not table.picked:
+            return False
+        free = [row.get(name) for name in key.fields if resource.relation(name) is None]
+        long = any(isinstance(part, str) and len(part) >= _LONG for part in free)
+        return long and tuple(row.get(name) for name in key.fields) in table.picked
 
     def _surely_own(self, name: str, value: Any) -> bool:
         table = self.tables.get(name)
@@ -483,6 +514,9 @@ class Ledger:
         if key in table.known and key not in table.ever:
             return  # somebody else's, whatever the API says
         self.journal.tell(number, answered=key)
+        made = self.deeds.made.setdefault(self._exchange_of.get(number, 0), [])
+        if (entry.resource, key) not in made and entry.kind == "create":
+            made.append((entry.resource, key))
         self._given(entry, key)
 
     def _given(self, entry: Entry, key: Key) -> None:
@@ -507,6 +541,7 @@ class Ledger:
         table = self.table(name)
         number = table.own.pop(key, None)
         table.unproved.discard(key)
+        table.chosen.discard(key)
         table.changes.pop(key, None)
         if number is not None:
             self.journal.tell(number, removed=True)

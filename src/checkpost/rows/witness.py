@@ -14,7 +14,7 @@ from checkpost.rows.ledger import Ledger, Table
 from checkpost.rows.resemblance import Bears, likeness, marked, may_be, shows
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
-from checkpost.wire.listing import Asked, Key, Row
+from checkpost.wire.listing import Asked, Key, Listing, Row
 
 #: How many rows of a list are read to find the run's own.
 MOST_LOOKED_THROUGH = 100_000
@@ -49,12 +49,12 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
     found, table = Look(), ledger.table(name)
     filtered = False
     if "list" in client.resource.operations:
-        listing = await client.whole_list(max(ledger.most, MOST_LOOKED_THROUGH), "tidying up")
-        found.rows = dict(listing.by_key)
-        found.whole = listing.complete and not listing.problem and len(listing.by_key) == len(listing.rows)
-        found.why = listing.problem or listing.partial or ("" if found.whole else "its rows have no keys of their own")
+        _take(found, await client.whole_list(ledger.most, "tidying up"))
         if not found.whole:
             filtered = await _by_mark(client, ledger.mark, entries, found.rows)
+        loose = [each for each in entries if each.kind in {"create", "link"} and each.answered is None]
+        if not found.whole and loose and not (filtered and all(marked(each.record, ledger.mark) for each in loose)):
+            _take(found, await client.whole_list(MOST_LOOKED_THROUGH, "tidying up"))
     unclear = await _by_key(client, table, entries, found, last)
     for each in ledger.journal.entries(name):
         if each.held is not None and each.named is not None:
@@ -64,6 +64,12 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
         found.untold = [each for each in entries if _open(each, ledger, filtered, unclear, found)]
         found.why = found.why or "it has no list, and the answer gave no key"
     return found
+
+
+def _take(found: Look, listing: Listing) -> None:
+    found.rows |= listing.by_key
+    found.whole = listing.complete and not listing.problem and len(listing.by_key) == len(listing.rows)
+    found.why = listing.problem or listing.partial or ("" if found.whole else "its rows have no keys of their own")
 
 
 def _open(entry: Entry, ledger: Ledger, filtered: bool, unclear: Collection[Key], found: Look) -> bool:
