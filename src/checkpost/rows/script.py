@@ -128,12 +128,12 @@ class _Writer:
     def _plain(self, exchange: Exchange, act: Act | None) -> bool:
         request = exchange.request
         rows = [row for row in (act.touched if act is not None else self._read(request)) if row in self.variables]
-        url, body, put = request.url, (request.body or b"").decode("utf-8", "replace"), set()
+        url, put = request.url, set()
         for row in rows:
-            name = self.variables[row]
-            url, there = _in_url(url, row[1][0], name)
-            body, inside = self._in_body(request, body, row, name)
-            put |= {row} if there or inside else set()
+            url, there = _in_url(url, row[1][0], self.variables[row])
+            put |= {row} if there else set()
+        body, inside = self._in_body(request, rows)
+        put |= inside
         if act is not None and put != set(rows):
             return False
         text = _word(body) if request.body is not None and _MARK.search(body) else ""
@@ -151,27 +151,33 @@ class _Writer:
                 found += [row] if request.url.startswith(url) else []
         return list(dict.fromkeys(found))
 
-    def _in_body(self, request: Request, text: str, row: Named, name: str) -> tuple[str, bool]:
-        """A JSON body with a variable in the place of a row's key, under the key's or a reference's name, or in a list
-        of plain values."""
-        client = self.reach(row[0])
-        if client is None or client.resource.key is None or not text:
-            return text, False
+    def _in_body(self, request: Request, rows: Sequence[Named]) -> tuple[str, set[Named]]:
+        """A JSON body with variables in the places of rows' keys, under the name of the key or of a reference, or in a
+        list of plain values; and the rows whose keys it holds."""
+        text = (request.body or b"").decode("utf-8", "replace")
         kind = next((value for header, value in request.headers.items() if header.lower() == "content-type"), "")
-        lines = text.splitlines() if kind.partition(";")[0] in LINES else [text]
-        names = set(client.resource.key.fields)
-        written, any_there = [], False
-        for line in lines:
+        inside: set[Named] = set()
+        written = []
+        for line in text.splitlines() if kind.partition(";")[0] in LINES else [text]:
             try:
-                value, there = _replaced(json.loads(line), names, row[1][0], f"\x00{name}\x00", False)
+                value = json.loads(line)
             except ValueError:
-                value, there = None, False
-            quoted = json.dumps(f"\x00{name}\x00")
-            bare = quoted if isinstance(row[1][0], str) else quoted[1:-1]
-            plain = json.dumps(value, ensure_ascii=False).replace(quoted, bare) if there else line
-            written.append(plain.replace("\\u0000", "\x00"))
-            any_there = any_there or there
-        return "\n".join(written), any_there
+                written.append(line)
+                continue
+            found: dict[str, bool] = {}
+            for row in rows:
+                client, mark = self.reach(row[0]), f"\x00{self.variables[row]}\x00"
+                names = set(client.resource.key.fields) if client is not None and client.resource.key else set()
+                value, there = _replaced(value, names, row[1][0], mark, False)
+                if there:
+                    found[mark] = isinstance(row[1][0], str)
+                    inside.add(row)
+            plain = json.dumps(value, ensure_ascii=False) if found else line
+            for mark, is_text in found.items():
+                quoted = json.dumps(mark)
+                plain = plain.replace(quoted, f'"{mark}"' if is_text else mark)
+            written.append(plain)
+        return "\n".join(written), inside
 
 
 def _replaced(value: Any, names: set[str], key: Any, mark: str, listed: bool) -> tuple[Any, bool]:
@@ -228,9 +234,9 @@ def _path_to(value: Any, name: str, key: Any, depth: int) -> str:
     if not isinstance(value, dict) or not depth:
         return ""
     if name in value and value[name] == key:
-        return f"[{name!r}]"
+        return f"[{json.dumps(name)}]"
     for member, each in value.items():
         inner = _path_to(each, name, key, depth - 1)
         if inner:
-            return f"[{member!r}]{inner}"
+            return f"[{json.dumps(member)}]{inner}"
     return ""
