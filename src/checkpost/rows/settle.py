@@ -12,7 +12,7 @@ from checkpost.errors import NotCompleted
 from checkpost.oracle.same import differences
 from checkpost.rows.journal import Entry
 from checkpost.rows.ledger import Harm, Ledger
-from checkpost.rows.witness import Look, look
+from checkpost.rows.witness import Look, look, look_again
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Exchange
@@ -97,16 +97,20 @@ class _Settling:
         self.ledger.pending.clear()
         pauses = [self.longest if any(each.status == 202 for each in unclear) else _SHORT] if unclear else []
         waiting = list(names)
+        whole: set[str] = set()
         for _ in range(_MOST_ROUNDS):
             again = []
             for name in waiting:
-                found = await look(self.ledger, name, self.entries(name), self.looks.get(name))
+                last = self.looks.get(name)
+                found = await look_again(self.ledger, name, last) if last is not None and name not in whole else None
+                found = found or await look(self.ledger, name, self.entries(name), last)
                 self.looks[name] = found
                 done = [await self._remove(name, key, entry) for key, entry in list(found.own.items())[::-1]]
                 again += [name] if any(done) else []
             if not again and pauses:
                 await asyncio.sleep(pauses.pop())
                 again = [name for name in names if any(each.resource == name for each in unclear)]
+                whole = set(again)
             if not again:
                 break
             # a parent that could not go may go now that its children have gone

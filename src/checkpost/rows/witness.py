@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from checkpost.model.query import Compare, Operator
@@ -20,6 +20,10 @@ from checkpost.wire.listing import Asked, Key, Listing, Row
 MOST_LOOKED_THROUGH = 100_000
 #: How many keys are tried that a whole list does not have.
 _SAMPLES = 3
+#: How many rows a filter is given to show that it works.
+_FEW = 200
+#: From how many requests on a list is not read again for rows that were removed.
+_LONG_LIST = 20
 _OTHER_VALUES = "a create was answered with its key, but it shows other values than were sent"
 _PARTS: tuple[Operator, ...] = ("contains", "icontains", "like", "ilike", "match")
 
@@ -28,11 +32,12 @@ _PARTS: tuple[Operator, ...] = ("contains", "icontains", "like", "ilike", "match
 class Look:
     """What was seen of a table: ``own`` rows by key, ``like`` those that may be the run's though nothing proves it,
     each with why; ``untold`` are entries whose fate nothing could show. ``whole`` says that the list was read whole,
-    ``hidden`` which rows it does not show though they are there."""
+    ``hidden`` which rows it does not show though they are there, ``pages`` how many requests it took."""
 
     rows: dict[Key, Row] = field(default_factory=dict)
     whole: bool = False
     hidden: set[Key] = field(default_factory=set)
+    pages: int = 0
     own: dict[Key, Entry] = field(default_factory=dict)
     like: dict[Key, str] = field(default_factory=dict)
     untold: list[Entry] = field(default_factory=list)
@@ -49,7 +54,13 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
     found, table = Look(), ledger.table(name)
     filtered = False
     if "list" in client.resource.operations:
-        _take(found, await client.whole_list(ledger.most, "tidying up"))
+        if table.whole:  # else it was too long before, and is so now
+            _take(found, await client.whole_list(ledger.most, "tidying up"))
+        else:
+            first = await client.send("list", check="tidying up", situation="some rows")
+            rows = client.rows_in(first.answer.json) if first.answer.ok else None
+            found.rows = {key: row for row in rows or () if (key := client.key_of(row)) is not None}
+            found.why = f"it answers {first.answer.status}" if rows is None else "it was not read whole"
         if not found.whole:
             filtered = await _by_mark(client, ledger.mark, entries, found.rows)
         loose = [each for each in entries if each.kind in {"create", "link"} and each.answered is None]
@@ -68,6 +79,7 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
 
 def _take(found: Look, listing: Listing) -> None:
     found.rows |= listing.by_key
+    found.pages += len(listing.exchanges)
     found.whole = listing.complete and not listing.problem and len(listing.by_key) == len(listing.rows)
     found.why = listing.problem or listing.partial or ("" if found.whole else "its rows have no keys of their own")
 
@@ -84,6 +96,35 @@ def _open(entry: Entry, ledger: Ledger, filtered: bool, unclear: Collection[Key]
         return False  # reading it by the key that it chose shows none
     refused = entry.sure and entry.status >= 400 and not ledger.refusals_lie
     return not refused and entry.kind == "create"
+
+
+async def look_again(ledger: Ledger, name: str, last: Look) -> Look | None:
+    """The last look, without the rows that are gone since: by their keys, where the list is long; else None."""
+    client = ledger.reach(name)
+    if client is None or "read" not in client.resource.operations or len(last.own) >= last.pages or last.hidden:
+        return None
+    if last.pages < _LONG_LIST:
+        return None
+    found = replace(last, rows=dict(last.rows), own={})
+    for key, entry in last.own.items():
+        try:
+            exchange = await client.send("read", key=key, check="tidying up", situation="whether a row is there")
+        except Unsafe:
+            return None
+        if client.absent(exchange.answer):
+            found.rows.pop(key)
+            continue
+        row = client.row_in(exchange.answer) if exchange.answer.ok else None
+        if row is None:
+            return None
+        if shows(
+            client.resource,
+            [entry.record, *ledger.table(name).changes.get(key, ())],
+            row,
+            ledger.bears(client.resource),
+        ):
+            found.own[key] = entry
+    return found
 
 
 async def _by_key(client: Client, table: Table, entries: Sequence[Entry], found: Look, last: Look | None) -> set[Key]:
@@ -242,6 +283,8 @@ async def _leaves(client: Client, filtering: Filtering, name: str, operator: Ope
         never = _asked(client, filtering, name, operator, f"{str(control[name])[1:]}-none-such")
     except Inexpressible:
         return False
-    kept = await client.whole_list(MOST_LOOKED_THROUGH, "tidying up", asked=asked)
-    none = await client.whole_list(MOST_LOOKED_THROUGH, "tidying up", asked=never)
-    return client.key_of(control) in kept.by_key and none.complete and not none.problem and not none.rows
+    none = await client.whole_list(_FEW, "tidying up", asked=never)
+    if not none.complete or none.problem or none.rows:
+        return False
+    kept = await client.whole_list(_FEW, "tidying up", asked=asked)
+    return client.key_of(control) in kept.by_key
