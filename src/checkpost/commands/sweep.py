@@ -45,8 +45,14 @@ def sweep(profile_file: Path | None, listing: bool, held: bool, forget: bool, ti
             click.echo(f"{path.name}: its run is still going on (process {leftover.heading['process']}); left alone.")
             continue
         if listing:
-            made = [each for each in leftover.entries if each.kind in {"create", "link"}]
-            click.echo(f"{path.name}: {len(made)} rows may be left at {leftover.heading.get('base_url')}")
+            entries = [each for each in leftover.entries if each.kind in {"create", "link"}]
+            made = [each for each in entries if not each.removed]
+            gone = (
+                f"; {len(entries) - len(made)} more were removed, as far as the API said"
+                if len(made) < len(entries)
+                else ""
+            )
+            click.echo(f"{path.name}: {len(made)} rows may be left at {leftover.heading.get('base_url')}{gone}")
             for entry in made:
                 key = "/".join(map(str, entry.named)) if entry.named else "key unknown"
                 click.echo(f"  {entry.resource} {key}" + (" (held)" if entry.held is not None else ""))
@@ -55,7 +61,7 @@ def sweep(profile_file: Path | None, listing: bool, held: bool, forget: bool, ti
         settled = sweep_journal(leftover, folder, timeout, held, forget, _waits)
         if settled.left:
             status = NOT_COMPLETED
-            click.echo(f"{path.name}: {settled.removed} rows removed; these may still be there:", err=True)
+            click.echo(f"{path.name}: {settled.removed} rows removed; these were not:", err=True)
             for each in settled.left:
                 click.echo(f"  {each}", err=True)
             if not all(each.certain for each in settled.left):

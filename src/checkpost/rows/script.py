@@ -6,7 +6,7 @@ from __future__ import annotations
 import json
 import re
 import shlex
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote, urlsplit
@@ -82,7 +82,8 @@ class _Writer:
         act = self.deeds.acts.get(exchange.number)
         if act is not None and act.by_filter:
             return False  # only the API decides which rows it reaches
-        for row in act.touched if act is not None else ():
+        reads = self._read(exchange.request, wanted) if act is None else ()  # of a row that is written to further on
+        for row in act.touched if act is not None else reads:
             if row not in self.variables and row not in self.literal and not self._make(row, exchange.number):
                 return False
         rows = self.deeds.made.get(exchange.number, [])
@@ -127,7 +128,11 @@ class _Writer:
 
     def _plain(self, exchange: Exchange, act: Act | None) -> bool:
         request = exchange.request
-        rows = [row for row in (act.touched if act is not None else self._read(request)) if row in self.variables]
+        rows = [
+            row
+            for row in (act.touched if act is not None else self._read(request, self.variables))
+            if row in self.variables
+        ]
         url, put = request.url, set()
         for row in rows:
             url, there = _in_url(url, row[1][0], self.variables[row])
@@ -140,10 +145,10 @@ class _Writer:
         self.commands.append(curl(request, self.roles.get(request.role), _word(url), body=text))
         return True
 
-    def _read(self, request: Request) -> list[Named]:
-        """The rows that a read names, among those that the script makes."""
+    def _read(self, request: Request, rows: Iterable[Named]) -> list[Named]:
+        """Those of some rows that a read names."""
         found: list[Named] = []
-        for row in self.variables:
+        for row in rows:
             client = self.reach(row[0])
             for purpose, operation in client.resource.operations.items() if client is not None else ():
                 named = client is not None and ("{" in operation.path or purpose in client.resource.addresses)

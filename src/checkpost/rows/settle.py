@@ -4,6 +4,7 @@ was seen, never by an answer alone."""
 from __future__ import annotations
 
 import asyncio
+from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from graphlib import CycleError, TopologicalSorter
@@ -19,6 +20,8 @@ from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key
 
 _MOST_ROUNDS = 8
+#: How often one row's removal is asked for.
+_MOST_ASKED = 3
 #: How many times as long as a request may take it is waited for one that had no answer.
 _PATIENCE = 1.5
 #: Seconds before a second look where an answer was an error of the server's.
@@ -80,7 +83,7 @@ class _Settling:
         self.ledger, self.as_role, self.roles, self.longest, self.age = ledger, as_role, roles, longest, age
         self.looks: dict[str, Look] = {}
         self.tried: dict[tuple[str, Key], str] = {}
-        self.removed = 0
+        self.asked: Counter[tuple[str, Key]] = Counter()
 
     def entries(self, name: str) -> list[Entry]:
         return [each for each in self.ledger.journal.entries(name) if each.held is None]
@@ -117,7 +120,9 @@ class _Settling:
             waiting = [name for name in names if name in again or self.looks[name].own]
         left = [each for name in names for each in self._left(name)]
         self._close(names, left)
-        return Settlement(tuple(left), (*self.ledger.harmed, *self._touched(names)), self.removed)
+        stay = {(each.table, each.key) for each in left}
+        removed = sum(each not in stay for each in self.asked)
+        return Settlement(tuple(left), (*self.ledger.harmed, *self._touched(names)), removed)
 
     def _children_first(self, names: dict[str, None]) -> list[str]:
         """The tables, those that refer to others before them; in their own order where they refer to each other."""
@@ -139,6 +144,9 @@ class _Settling:
         if reader is None or "delete" not in reader.resource.operations:
             self.tried[name, key] = "the contract has no way to remove it"
             return False
+        if self.asked[name, key] >= _MOST_ASKED:
+            return False
+        self.asked[name, key] += 1
         self.ledger.claim(name, key, entry.number)
         for role in dict.fromkeys([entry.role, *self.roles]):
             client = self.as_role(name, role)
@@ -153,7 +161,6 @@ class _Settling:
                 continue  # the role cannot log in
             self.tried[name, key] = f"DELETE answers {_said(exchange)}, and the row is still there"
             if exchange.answer.ok or exchange.answer.status in {404, 410}:
-                self.removed += 1
                 return True
             if exchange.answer.failure or exchange.answer.status >= 500:
                 await asyncio.sleep(self.longest if exchange.answer.failure else _SHORT)
