@@ -10,7 +10,7 @@ from typing import Any
 from checkpost.errors import CheckPostError
 from checkpost.model.infer import infer
 from checkpost.rows.journal import Entry
-from checkpost.rows.resemblance import likeness, marked, match, may_be, shows
+from checkpost.rows.resemblance import likeness, marked, match, may_be, shows, stamps
 from checkpost.store.runs import load, load_exchange, names, save, store_path
 from tests.foreign import STYLES, Library
 from tests.support import contract_of
@@ -54,6 +54,11 @@ class Resemblance(unittest.TestCase):
         self.assertTrue(shows(RESOURCE, [plain, {"pages": 8}, {"price": 1}], {**row, "pages": 8, "price": 1}, bears))
         self.assertEqual(likeness(RESOURCE, plain, row, bears), 0, "nothing but an answer makes it the run's")
         self.assertTrue(may_be(RESOURCE, plain, row))
+
+    def test_what_a_server_sets_tells_a_row_from_one_that_is_made_anew(self) -> None:
+        row = {"id": 9, **record(1), "created": "2026-01-01T10:11:12Z", "status": "in the vault", "count": 3}
+        self.assertEqual(stamps(RESOURCE, record(1), row), {"created": "2026-01-01T10:11:12Z"})
+        self.assertEqual(stamps(RESOURCE, {**record(1), "created": None}, row), {}, "what was sent is no stamp")
 
     def test_what_nothing_was_sent_of_is_the_runs_only_if_it_is_blank(self) -> None:
         blank = {"id": 9, "title": None, "author_id": None, "pages": 0, "price": None, "printed_at": None}

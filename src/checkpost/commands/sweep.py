@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from checkpost.commands.options import PROFILE_NAME
 from checkpost.errors import CLEAN, NOT_COMPLETED
+
+if TYPE_CHECKING:
+    from checkpost.rows.journal import Leftover
 
 
 @click.command()
@@ -45,23 +49,13 @@ def sweep(profile_file: Path | None, listing: bool, held: bool, forget: bool, ti
             click.echo(f"{path.name}: its run is still going on (process {leftover.heading['process']}); left alone.")
             continue
         if listing:
-            entries = [each for each in leftover.entries if each.kind in {"create", "link"}]
-            made = [each for each in entries if not each.removed]
-            gone = (
-                f"; {len(entries) - len(made)} more were removed, as far as the API said"
-                if len(made) < len(entries)
-                else ""
-            )
-            click.echo(f"{path.name}: {len(made)} rows may be left at {leftover.heading.get('base_url')}{gone}")
-            for entry in made:
-                key = "/".join(map(str, entry.named)) if entry.named else "key unknown"
-                click.echo(f"  {entry.resource} {key}" + (" (held)" if entry.held is not None else ""))
+            click.echo("\n".join(_listed(path.name, leftover)))
             continue
         kept = 0 if held else sum(entry.held is not None for entry in leftover.entries)
         settled = sweep_journal(leftover, folder, timeout, held, forget, _waits)
         if settled.left:
             status = NOT_COMPLETED
-            click.echo(f"{path.name}: {settled.removed} rows removed; these were not:", err=True)
+            click.echo(f"{path.name}: {_rows(settled.removed)} removed; these were not:", err=True)
             for each in settled.left:
                 click.echo(f"  {each}", err=True)
             if not all(each.certain for each in settled.left):
@@ -75,8 +69,29 @@ def sweep(profile_file: Path | None, listing: bool, held: bool, forget: bool, ti
                 "checkpost sweep --held removes them unseen."
             )
         else:
-            click.echo(f"{path.name}: nothing is left ({settled.removed} rows removed).")
+            click.echo(f"{path.name}: nothing is left ({_rows(settled.removed)} removed).")
     sys.exit(status)
+
+
+def _listed(name: str, leftover: Leftover) -> list[str]:
+    """What a journal names, table by table: rows that may be left, and how many the API says are not."""
+    made = [each for each in leftover.entries if each.kind in {"create", "link"}]
+    open_rows = [each for each in made if not each.removed and not (each.sure and each.status >= 400)]
+    lines = [f"{name}: {_rows(len(open_rows))} may be left at {leftover.heading.get('base_url')}"]
+    for table in dict.fromkeys(each.resource for each in made):
+        rows = [each for each in open_rows if each.resource == table]
+        keys = ["/".join(map(str, each.named)) + (" (held)" if each.held else "") for each in rows if each.named]
+        unknown = len(rows) - len(keys)
+        removed = sum(each.removed for each in made if each.resource == table)
+        refused = sum(each.resource == table for each in made) - len(rows) - removed
+        parts = [", ".join(keys), f"{unknown} whose key is not known" if unknown else ""]
+        parts += [f"{removed} removed" if removed else "", f"{refused} refused" if refused else ""]
+        lines.append(f"  {table}: " + "; ".join(part for part in parts if part))
+    return lines
+
+
+def _rows(number: int) -> str:
+    return "1 row" if number == 1 else f"{number} rows"
 
 
 def _waits(seconds: float) -> None:

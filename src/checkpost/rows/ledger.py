@@ -14,7 +14,7 @@ from typing import Any
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import differences
 from checkpost.rows.journal import Book, Entry, Journal
-from checkpost.rows.resemblance import Bears, marked, shows
+from checkpost.rows.resemblance import Bears, marked, shows, stamps
 from checkpost.rows.script import Deeds
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made, Unsafe
@@ -223,7 +223,7 @@ class Ledger:
                     and shows(client.resource, self._sent_to(entry, table, key), row, self.bears(client.resource))
                 ):
                     table.unproved.discard(key)
-                    self.journal.tell(number, proved=True)
+                    self.journal.tell(number, proved=True, stamps=stamps(client.resource, entry.record, row) or None)
 
     def _sent_to(self, entry: Entry, table: Table, key: Key) -> list[Mapping[str, Any]]:
         return [entry.record, *table.changes.get(key, ())]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from typing import Any
 
@@ -11,6 +12,8 @@ from checkpost.oracle.same import same
 from checkpost.rows.journal import Entry
 from checkpost.wire.listing import Key, Row
 
+#: A moment with its seconds, or a UUID.
+_STAMP = re.compile(r"\d\d:\d\d:\d\d|^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$")
 #: Whether a row bears the run's mark, or refers to a row that is the run's.
 Bears = Callable[[Mapping[str, Any]], bool]
 
@@ -35,6 +38,13 @@ def shows(resource: Resource, records: Sequence[Mapping[str, Any]], row: Row, be
         return _blank(resource, row)  # nothing was sent, or a body of which nothing can be told
     unlike = [name for name in telling if not _sent(resource, records, name, row[name])]
     return len(unlike) <= len(telling) // 4
+
+
+def stamps(resource: Resource, record: Mapping[str, Any], row: Row) -> dict[str, str]:
+    """What a server has set on a row that no other row has: moments and UUIDs, beside the key and what was sent."""
+    key = resource.key.fields if resource.key else ()
+    own = {name: value for name, value in row.items() if name not in record and name not in key}
+    return {name: value for name, value in own.items() if isinstance(value, str) and _STAMP.search(value)}
 
 
 def _sent(resource: Resource, records: Sequence[Mapping[str, Any]], name: str, value: Any) -> bool:

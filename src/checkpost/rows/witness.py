@@ -171,7 +171,8 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
         row = found.rows[key]
         alike = shows(resource, [entry.record, *table.changes.get(key, ())], row, bears)
         removed_since = removals.get(key, 0) > entry.number
-        if bears(row) or (alike and not removed_since):
+        same = any(row.get(name) == value for name, value in (entry.stamps or {}).items())
+        if bears(row) or (alike and (same or not removed_since)):
             found.own[key] = entry
         elif alike:
             found.like[key] = "it is like a row that was removed since, and does not bear the run's mark"
