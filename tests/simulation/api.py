@@ -100,6 +100,8 @@ class Temper:
     late: float = 0.0
     lost: float = 0.0
     doubled: float = 0.0
+    #: Whether keys are numbers that are written as texts.
+    text_keys: bool = False
     maker_may_not_delete: bool = False
     soft_delete: bool = False
     cascades: bool = False
@@ -180,11 +182,11 @@ class Api:
         else:
             number = self.next[table.name]
             if self.temper.keys_reused == "largest":
-                number = max((each[0] for each in rows), default=0) + 1
+                number = max((int(each[0]) for each in rows), default=0) + 1
             elif self.temper.keys_reused == "lowest":
                 number = next(each for each in range(1, len(rows) + 2) if (each,) not in rows)
             self.next[table.name] = max(self.next[table.name], number + 1)
-            key = (number,)
+            key = (str(number) if self.temper.text_keys else number,)
         rows[key] = self._whole(table, record, key)
         self.version += 1
         return key
@@ -234,7 +236,7 @@ class Api:
         parts: list[Any] = []
         for name, text in zip(table.key, texts, strict=False):
             column = next((each for each in table.columns if each.name == name), None)
-            number = column is None or column.type == "integer"
+            number = column.type == "integer" if column is not None else not self.temper.text_keys
             if number and not text.lstrip("-").isdigit():
                 return None
             parts.append(int(text) if number else text)
@@ -398,7 +400,8 @@ class Api:
         schemas: Json = {}
         for table in self.tables.values():
             columns = {each.name: each.schema() for each in table.columns}
-            own = {name: {"type": "integer", "readOnly": True} for name in table.key if name not in columns}
+            kind = "string" if self.temper.text_keys else "integer"
+            own = {name: {"type": kind, "readOnly": True} for name in table.key if name not in columns}
             required = [each.name for each in table.columns if each.required]
             title = table.name.title().replace("-", "")
             schemas[f"New{title}"] = _object(columns, required)
@@ -446,7 +449,7 @@ class Api:
                 "name": name,
                 "in": "path",
                 "required": True,
-                "schema": {"type": "string" if "code" in name else "integer"},
+                "schema": {"type": "string" if "code" in name or self.temper.text_keys else "integer"},
             }
             for name in table.key
         ]

@@ -12,6 +12,7 @@ TEMPERS = (
     Temper("no text to mark", (CROPS, COUNTS)),
     Temper("largest key given again", keys_reused="largest", others=0.05),
     Temper("lowest key given again", keys_reused="lowest", others=0.05),
+    Temper("largest key given again, as a text", (CROPS,), keys_reused="largest", text_keys=True, others=0.1),
     Temper("no key answered", answers="nothing"),
     Temper("only the key answered", answers="key"),
     Temper("row in a list of one", answers="list of one"),

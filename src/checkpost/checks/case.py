@@ -25,7 +25,7 @@ from checkpost.model.resource import Resource
 from checkpost.model.shape import shape_of
 from checkpost.oracle.same import same
 from checkpost.rows.journal import Entry
-from checkpost.rows.ledger import Ledger
+from checkpost.rows.ledger import Ledger, as_number
 from checkpost.rows.resemblance import match
 from checkpost.values.plain import Values
 from checkpost.wire.client import Client
@@ -553,7 +553,8 @@ class Case:
         """A row made and deleted again, and the exchanges; one with a larger key stays, since some APIs give the
         largest key out again. Raises Blocked if that fails."""
         own, other = await self.own(2)
-        if isinstance(own.key[-1], int) and isinstance(other.key[-1], int) and own.key[-1] > other.key[-1]:
+        first, second = as_number(own.key[-1]), as_number(other.key[-1])
+        if first is not None and second is not None and first > second:
             own = other
         exchange = await self.send("delete", "deleting a row", key=own.key)
         if not exchange.answer.ok:

@@ -478,7 +478,7 @@ async def unique_is_enforced(case: Case) -> AsyncIterator[Finding]:
         for field in case.resource.writable("create")
         if field.unique and not (key and field.name in key.fields) and field.name not in case.resource.values
     ]
-    by_client = key is not None and key.assigned_by == "client"
+    by_client = case.client_keys
     if not fields and not by_client:
         raise Skipped("nothing says that one of its fields is unique")
     for field in fields:

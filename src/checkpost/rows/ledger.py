@@ -414,11 +414,11 @@ class Ledger:
         table = self.table(name)
         if key not in table.left or key in table.own:
             return False
-        numbers = [part for known in table.known for part in known[-1:] if isinstance(part, int)]
-        last = key[-1]
-        largest = max([*numbers, last]) if isinstance(last, int) else None
-        since = [other[-1] for other, number in table.own.items() if number > table.left[key]]
-        anew = [part for part in since if largest is None or (isinstance(part, int) and part > largest)]
+        numbers = [part for known in table.known if (part := as_number(known[-1])) is not None]
+        last = as_number(key[-1])
+        largest = max([*numbers, last]) if last is not None else None
+        since = [as_number(other[-1]) for other, number in table.own.items() if number > table.left[key]]
+        anew = [part for part in since if largest is None or (part is not None and part > largest)]
         client = self.reach(name)
         resource = client.resource if client is not None else None
         if resource is None or resource.key is None or resource.key.assigned_by != "client":
@@ -611,6 +611,13 @@ class Ledger:
         table = self.tables.get(name)
         if table is not None and table.harmful and key is not None and key not in table.own:
             raise Unsafe(f"rows of others are not read by their keys: {table.harmful}")
+
+
+def as_number(part: Any) -> int | None:
+    """A part of a key as a number, if it is one or is written as one: JSON:API has its keys as texts."""
+    if isinstance(part, int):
+        return part
+    return int(part) if isinstance(part, str) and part.isascii() and part.isdigit() else None
 
 
 def _text(key: Key) -> str:

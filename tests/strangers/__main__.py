@@ -1,0 +1,117 @@
+"""``python -m tests.strangers [NAME …]``: install and start each stranger with a fresh database, prove its departures
+by requests, run Check Post against it, and print what was found, missed and found beside, and whether its rows are as
+before."""
+
+from __future__ import annotations
+
+import json
+import socket
+import sqlite3
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.error
+import urllib.request
+from pathlib import Path
+from typing import Any
+
+Json = dict[str, Any]
+HERE = Path(__file__).parent
+CACHE = Path(tempfile.gettempdir()) / "checkpost-strangers"
+
+
+def python_of(name: str) -> Path:
+    """A Python with what a stranger needs, installed once."""
+    folder = CACHE / name
+    python = folder / "bin" / "python"
+    if not (folder / "ready").exists():
+        subprocess.run([sys.executable, "-m", "venv", str(folder)], check=True)
+        wanted = str(HERE / name / "requirements.txt")
+        subprocess.run([str(python), "-m", "pip", "install", "-q", "-r", wanted], check=True)
+        (folder / "ready").touch()
+    return python
+
+
+def send(base: str, method: str, path: str, body: Any = None) -> int:
+    data = json.dumps(body).encode() if body is not None else None
+    request = urllib.request.Request(base + path, data, {"Content-Type": "application/json"}, method=method)
+    try:
+        with urllib.request.urlopen(request, timeout=10) as answer:
+            return int(answer.status)
+    except urllib.error.HTTPError as error:
+        return error.code
+
+
+def contents(database: Path) -> dict[str, list[Any]]:
+    with sqlite3.connect(database) as connection:
+        names = connection.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'")
+        return {name: sorted(connection.execute(f'SELECT * FROM "{name}"'), key=str) for (name,) in names.fetchall()}
+
+
+def free_port() -> int:
+    with socket.socket() as opened:
+        opened.bind(("127.0.0.1", 0))
+        return int(opened.getsockname()[1])
+
+
+def judged(name: str) -> bool:
+    """Try one stranger; whether all is found and its rows are as before."""
+    said: Json = json.loads((HERE / name / "departures.json").read_text("utf-8"))
+    with tempfile.TemporaryDirectory() as folder:
+        database, port = Path(folder) / "bank.db", free_port()
+        base = f"http://127.0.0.1:{port}"
+        server = subprocess.Popen(
+            [str(python_of(name)), str(HERE / name / "server.py"), str(port), str(database)],
+            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        try:
+            for _ in range(300):
+                try:
+                    if send(base, "GET", said["contract"]) == 200:
+                        break
+                except OSError:
+                    time.sleep(0.1)
+            proven = [each for each in said["departures"] if send(base, *each["send"]) == each["status"]]
+            before = contents(database)
+            report = Path(folder) / "report.json"
+            command = [str(Path(sys.executable).with_name("checkpost")), "run", base + said["contract"]]
+            command += ["--base-url", base, "--out", str(report)]
+            done = subprocess.run(command, cwd=folder, capture_output=True, text=True)
+            same = contents(database) == before
+        finally:
+            server.terminate()
+            server.wait()
+        run = json.loads(report.read_text("utf-8"))
+    found = {(each["check"], f"{op['method']} {op['path']}") for each in run["findings"] for op in operations(each)}
+    wanted = [each for each in proven if each["found"][0]]
+    missed = [each["says"] for each in wanted if tuple(each["found"]) not in found]
+    expected = {tuple(each["found"]) for each in wanted}
+    beside = [
+        "{severity} {check}: {title}".format(**each) + " ({method} {path})".format(**operations(each)[0])
+        for each in run["findings"]
+        if not any((each["check"], f"{op['method']} {op['path']}") in expected for op in operations(each))
+    ]
+    number = len(run["findings"])
+    print(f"{name}: {len(wanted) - len(missed)} of {len(wanted)} proven departures found, {number} findings in all")
+    print(f"  {len(said['departures']) - len(proven)} no longer proven; exit status {done.returncode}")
+    print(f"  rows {'as before' if same else 'NOT as before'}; left: {run['summary']['left'] or 'none'}")
+    for word, lines in (("missed", missed), ("beside", beside)):
+        for line in lines:
+            print(f"  {word}: {line}")
+    return same and not missed
+
+
+def operations(finding: Json) -> list[Json]:
+    found = [finding.get("operation"), *finding.get("operations", ())]
+    return [each for each in found if each] or [{"method": "", "path": ""}]
+
+
+def main() -> int:
+    names = sys.argv[1:] or sorted(each.parent.name for each in HERE.glob("*/server.py"))
+    results = [judged(name) for name in names]
+    return 0 if all(results) else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())
