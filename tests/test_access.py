@@ -154,7 +154,7 @@ class Desk:
     """Items for those who have logged in: by JSON, or by OAuth 2.0; the first token has expired when it is given."""
 
     def __init__(self, lasts: int = 9) -> None:
-        self.lasts, self.given, self.asked = lasts, 0, 0
+        self.lasts, self.given, self.asked, self.most = lasts, 0, 0, 10_000
         self.left: dict[str, int] = {}
         self.log: list[tuple[str, str]] = []
 
@@ -165,6 +165,8 @@ class Desk:
         return made
 
     async def login(self, request: Request) -> Response:
+        if self.given >= self.most:
+            return JSONResponse({"error": "enough for today"}, 403)
         body = await request.json()
         self.log.append((request.headers["content-type"], body.get("user", "")))
         if body != {"user": "clerk", "password": "correct-horse"}:
@@ -254,6 +256,12 @@ class LoggingIn(unittest.TestCase):
     def everything(self, *outputs: str) -> str:
         files = [file for file in self.folder.rglob("*") if file.is_file() and file.name != ".env"]
         return "".join([*outputs, *(file.read_bytes().decode("utf-8", "replace") for file in files)])
+
+    def test_a_log_in_that_fails_later_on_is_told_as_such(self) -> None:
+        self.desk.lasts, self.desk.most = 3, 3  # no more tokens than these, each good for a few requests
+        done = checkpost("run", "--role", "clerk", folder=self.folder, **SECRETS)
+        self.assertNotIn("Check Post itself", done.stdout + done.stderr)
+        self.assertIn("The role 'clerk' cannot log in: POST", " ".join((done.stdout + done.stderr).split()))
 
     def test_each_role_is_tried_before_anything_else(self) -> None:
         done = checkpost("roles", folder=self.folder, **SECRETS)

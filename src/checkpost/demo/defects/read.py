@@ -71,6 +71,24 @@ class GetWrites(TableApi):
         return await super().on_read(request)
 
 
+@defect("get-removes", "germination_tests", "GET", "read", "Reading a row removes it.", item=True)
+class GetRemoves(TableApi):
+    async def on_read(self, request: Request) -> Response:
+        answer = await super().on_read(request)
+        if request.method == "GET":
+            self.remove(self.key_of(request))
+        return answer
+
+
+@defect("head-removes", "loans", "GET", "read", "HEAD of a row removes it.", item=True)
+class HeadRemoves(TableApi):
+    async def on_read(self, request: Request) -> Response:
+        answer = await super().on_read(request)
+        if request.method == "HEAD":
+            self.remove(self.key_of(request))
+        return answer
+
+
 @defect("list-hides-rows", "collectors", "GET", "create", "A row that was created is missing from the list.")
 class ListHidesRows(TableApi):
     def listed(self, matching: Sql, wanted: Wanted) -> list[Row]:
