@@ -99,8 +99,6 @@ class Ledger:
         self.reach, self.most, self._by_filter = reach, most, by_filter
         self.tables: dict[str, Table] = {}
         self.harmed: list[Harm] = []
-        #: Whether rows were seen that somebody else made or changed meanwhile.
-        self.others_at_work = False
         #: Whether the API was seen to store what it had refused.
         self.refusals_lie = False
         self._choosing: dict[str, asyncio.Lock] = {}
@@ -164,11 +162,6 @@ class Ledger:
         elif counted and len(keys) < len(listing.rows):
             table.forbidden = "rows of its list share a key, or have none, so that the key does not name one row"
         self.journal.known(name, keys, listing.complete)
-
-    def forbid(self, name: str, why: str) -> None:
-        """Nothing is written to a table from now on."""
-        table = self.table(name)
-        table.forbidden = table.forbidden or why
 
     async def _know(self, name: str) -> Table:
         """The table, its rows of before read first if nobody has."""
@@ -534,6 +527,7 @@ class Ledger:
         self.answered(number, key)
         entry = self.journal.entry(number)
         if entry is not None:
+            self.refusals_lie = self.refusals_lie or (entry.sure and entry.status >= 400)
             self.saw(entry.resource, [(key, row)])
 
     def gone(self, name: str, key: Key) -> None:
@@ -622,8 +616,3 @@ def as_number(part: Any) -> int | None:
 
 def _text(key: Key) -> str:
     return "/".join(map(str, key))
-
-
-def resource_of(reach: Reach, name: str) -> Resource | None:
-    client = reach(name)
-    return client.resource if client is not None else None

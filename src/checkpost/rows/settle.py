@@ -212,7 +212,7 @@ class _Settling:
                 if now is not None and (changed := differences(fields, row, now, settable)):
                     how = f"has another {changed[0]}"
                 if how:
-                    found.append(Harm(name, key, how, row, certain=alone and not self.ledger.others_at_work))
+                    found.append(Harm(name, key, how, row, certain=alone))
         return found
 
 

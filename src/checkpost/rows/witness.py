@@ -196,6 +196,9 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
         else:
             found.like.pop(key, None)
             found.own[key] = maker
+    ledger.refusals_lie |= any(
+        each.kind == "create" and each.sure and each.status >= 400 for each in found.own.values()
+    )
     claimed = {id(each) for each in found.own.values()}
     for entry in entries:  # the create that named a key made another row: this one is somebody else's
         if entry.answered is not None and id(entry) in claimed and found.like.get(entry.answered) == _OTHER_VALUES:

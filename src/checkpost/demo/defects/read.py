@@ -71,22 +71,26 @@ class GetWrites(TableApi):
         return await super().on_read(request)
 
 
-@defect("get-removes", "germination_tests", "GET", "read", "Reading a row removes it.", item=True)
-class GetRemoves(TableApi):
+class _Removing(TableApi):
+    """Removes a row when it is read by a method."""
+
+    method = "GET"
+
     async def on_read(self, request: Request) -> Response:
         answer = await super().on_read(request)
-        if request.method == "GET":
+        if request.method == self.method:
             self.remove(self.key_of(request))
         return answer
+
+
+@defect("get-removes", "germination_tests", "GET", "read", "Reading a row removes it.", item=True)
+class GetRemoves(_Removing):
+    pass
 
 
 @defect("head-removes", "loans", "GET", "read", "HEAD of a row removes it.", item=True)
-class HeadRemoves(TableApi):
-    async def on_read(self, request: Request) -> Response:
-        answer = await super().on_read(request)
-        if request.method == "HEAD":
-            self.remove(self.key_of(request))
-        return answer
+class HeadRemoves(_Removing):
+    method = "HEAD"
 
 
 @defect("list-hides-rows", "collectors", "GET", "create", "A row that was created is missing from the list.")
