@@ -73,9 +73,8 @@ async def swept(
             return client_of(resource, target.role.name) if resource is not None else None
 
         def as_role(table: str, role: str) -> Client | None:
-            resource, known = model.resource(table), roles.get(role)
-            usable = known is not None and all(session.knows(each) for each in known.variables)
-            return client_of(resource, role) if resource is not None and usable else None
+            resource = model.resource(table)
+            return client_of(resource, role) if resource is not None and session.usable(role) else None
 
         by_filter = target.profile.writes_by_filter or bool(heading.get("by_filter"))
         ledger = Ledger(session, journal, heading["mark"], reach, limits.rows, by_filter)

@@ -334,9 +334,8 @@ async def tidy(world: World) -> Settlement:
     assert ledger is not None
 
     def as_role(table: str, role: str) -> Client | None:
-        resource, known = world.model.resource(table), world.roles.get(role)
-        usable = known is not None and all(world.session.knows(each) for each in known.variables)
-        return world.plain_client(resource, role) if resource is not None and usable else None
+        resource = world.model.resource(table)
+        return world.plain_client(resource, role) if resource is not None and world.session.usable(role) else None
 
     # the run's own role first, then the others whose rights may reach further
     await ledger.landed()

@@ -140,9 +140,10 @@ class Session:
             return 0.0 if self.tokens.get(login.token_variable) != used else None
         return _pause(exchange.answer)
 
-    def knows(self, variable: str) -> bool:
-        """Whether a variable that credentials name has a value."""
-        return bool(self._environment.get(variable) or self.tokens.get(variable))
+    def usable(self, name: str) -> bool:
+        """Whether there is a role of a name, and every variable that its credentials need has a value."""
+        role = self._roles.get(name)
+        return role is not None and all(self._environment.get(each) or self.tokens.get(each) for each in role.variables)
 
     async def log_in(self, role: Role) -> tuple[str, str]:
         """The token that a role's log-in gives, or "" and why it gives none."""
