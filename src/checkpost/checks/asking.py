@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+import asyncio
+from collections.abc import Callable, Coroutine, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped
+from checkpost.checks.world import State
 from checkpost.findings import Differing
 from checkpost.model.query import Query, compares
 from checkpost.model.spelling import Filtering, Pairs, Sorting
@@ -16,6 +18,7 @@ from checkpost.oracle.filter import Answer
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Asked, Key, Listing, Row, counted, position_of
 
+T = TypeVar("T")
 _MOST_SHOWN = 5
 #: Pages of one answer that are read where no total tells how many rows there are.
 _MOST_PAGES = 5
@@ -44,29 +47,35 @@ async def snapshot_of(case: Case, anew: bool = False) -> Snapshot:
         raise Blocked(state.unusable)
     if state.not_removable:
         raise Blocked(state.not_removable)  # the run's own rows would count
-    if state.snapshot is None or state.snapshot[0] != state.writes or anew:
-        unchanged = state.before is not None and state.writes == 0 and not anew
-        listing = state.before if unchanged and state.before is not None else await case.listing()
-        if listing.repeated:
-            raise Blocked("rows stand twice in its list")
-        if listing.problem:
-            raise Blocked(f"its list cannot be used: {listing.problem}")
-        shown = {name: field for name, field in case.fields.items() if field.shown}
-        sound = listing.complete and not state.pages_broken
-        whole = sound and (listing.total is None or listing.total == len(listing.rows))
-        by_key = dict(listing.by_key)
-        if not listing.complete and listing.total:
-            by_key |= await _spread(case, listing)
-        snapshot = Snapshot(list(by_key.values()), list(by_key), shown, whole)
-        state.snapshot = (state.writes, snapshot)
-        if anew:
-            state.replies.clear()
+    async with state.reading:  # one reading serves all that wait for it
+        if state.snapshot is None or state.snapshot[0] != state.writes or anew:
+            await _read_anew(case, anew)
+    assert state.snapshot is not None
     snapshot = state.snapshot[1]
     if len(snapshot) < 3:
         raise Skipped("the list has too few rows, or rows whose keys are not known")
     if not snapshot.whole:
         case.remark(f"judged by a sample of {len(snapshot)} rows, since the list was not read whole")
     return snapshot
+
+
+async def _read_anew(case: Case, anew: bool) -> None:
+    state = case.state
+    unchanged = state.before is not None and state.writes == 0 and not anew
+    listing = state.before if unchanged and state.before is not None else await case.listing()
+    if listing.repeated:
+        raise Blocked("rows stand twice in its list")
+    if listing.problem:
+        raise Blocked(f"its list cannot be used: {listing.problem}")
+    shown = {name: field for name, field in case.fields.items() if field.shown}
+    sound = listing.complete and not state.pages_broken
+    whole = sound and (listing.total is None or listing.total == len(listing.rows))
+    by_key = dict(listing.by_key)
+    if not listing.complete and listing.total:
+        by_key |= await _spread(case, listing)
+    state.snapshot = (state.writes, Snapshot(list(by_key.values()), list(by_key), shown, whole))
+    if anew:
+        state.replies.clear()
 
 
 async def _spread(case: Case, listing: Listing) -> dict[Key, Row]:
@@ -110,10 +119,24 @@ async def ask(
 ) -> Reply:
     """Put a question, unless its answer is known already. Without ``limit`` the largest page is wanted, with it
     the page of that size and number; ``whole`` asks for the further pages too, even if a total tells of them."""
-    paging = case.resource.paging
     known = (asked.pairs, tuple(asked.headers.items()), limit, number, whole, case.state.writes)
-    if known in case.state.replies:
-        return case.state.replies[known]  # type: ignore[no-any-return]
+    return await once(case.state, known, lambda: _put(case, asked, situation, limit, number, whole))
+
+
+async def once(state: State, known: Hashable, send: Callable[[], Coroutine[Any, Any, T]]) -> T:
+    """What a question was answered; it is sent unless it was already, and no write has come between."""
+    if known not in state.replies:
+        state.replies[known] = asyncio.ensure_future(send())
+    reply: asyncio.Future[T] = state.replies[known]
+    try:
+        return await asyncio.shield(reply)
+    except asyncio.CancelledError:
+        reply.cancel()
+        raise
+
+
+async def _put(case: Case, asked: Asked, situation: str, limit: int | None, number: int, whole: bool) -> Reply:
+    paging = case.resource.paging
     question = counted(case.client, asked)
     size = limit or min(paging.largest or 1000, 1000)
     position = position_of(case.client, number, size) if limit or paging.style == "range" else Asked()
@@ -132,9 +155,7 @@ async def ask(
         case.requests += len(listing.exchanges)
         if not listing.problem:
             rows, complete = list(listing.rows), listing.complete
-    reply = Reply(exchange, None if rows is None else tuple(rows), total, complete)
-    case.state.replies[known] = reply
-    return reply
+    return Reply(exchange, None if rows is None else tuple(rows), total, complete)
 
 
 def _is_all(case: Case, rows: Sequence[Row], size: int) -> bool:

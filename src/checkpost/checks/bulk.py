@@ -94,6 +94,7 @@ def _not_allowed(exchange: Exchange) -> None:
 async def created(case: Case) -> AsyncIterator[Finding]:
     """Are many rows sent at once all stored as sent, and answered in their order?"""
     bulk = _bulk(case, "create")
+    case.state.many_refused = ""
     sent = await create_many(case, bulk, await _records(case, 3), "three valid records at once")
     _not_allowed(sent.exchange)
     if sent.exchange.answer.refused and not sent.stored:
@@ -272,7 +273,7 @@ def _places(places: Sequence[int] | frozenset[int]) -> str:
     return ", ".join(str(place + 1) for place in sorted(places)) or "none"
 
 
-@check("bulk.limits", needs=_NEEDS, creates=True, cost=_has("create", 6))
+@check("bulk.limits", needs=_NEEDS, creates=True, alone=True, cost=_has("create", 6))
 async def limits(case: Case) -> AsyncIterator[Finding]:
     """Are an empty request and one over the documented maximum answered as documented, and nothing stored?"""
     bulk = _bulk(case, "create")
@@ -325,7 +326,7 @@ async def _sweep(case: Case, sent: Sent) -> None:
             case.forget(key)
 
 
-@check("bulk.large", needs=_NEEDS, creates=True, cost=_has("create", 30))
+@check("bulk.large", needs=_NEEDS, creates=True, alone=True, cost=_has("create", 30))
 async def large(case: Case) -> AsyncIterator[Finding]:
     """Is a large number of rows stored whole, and answered in order?"""
     bulk = _bulk(case, "create")
@@ -533,6 +534,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     bulk = _bulk(case, "delete")
     if not bulk.keys:
         raise Skipped("how it takes keys is not known")
+    case.state.many_kept = ""
     rows = await case.own(4)
     listed = await case.listing() if case.has("list") else None
     keys = [own.key for own in rows]
@@ -594,7 +596,7 @@ async def _is_there(case: Case, key: Key) -> bool:
 # -- by filter ---------------------------------------------------------------------------------------
 
 
-@check("bulk.filtered", needs=(*_NEEDS, "list"), creates=True, cost=lambda r: 20 if by_filter(r) else 0)
+@check("bulk.filtered", needs=(*_NEEDS, "list"), creates=True, alone=True, cost=lambda r: 20 if by_filter(r) else 0)
 async def filtered(case: Case) -> AsyncIterator[Finding]:
     """Do changes and removals by filter reach the rows that it leaves, and no other?"""
     purposes = by_filter(case.resource)

@@ -7,10 +7,11 @@ import itertools
 import re
 import uuid
 from collections.abc import AsyncIterator, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any, TypeVar
 
-from checkpost.checks.registry import Blocked, Check, Skipped
+from checkpost.checks.registry import CHECKS, Blocked, Check, Skipped
 from checkpost.checks.together import all_of
 from checkpost.checks.world import State, World
 from checkpost.contract.contract import Operation
@@ -33,6 +34,8 @@ from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key, Listing, Row
 
+T = TypeVar("T")
+
 
 def _like_those(used: Sequence[Any]) -> str:
     """A key that no row has, made like those that rows have: numbers or UUIDs that are written as texts."""
@@ -47,6 +50,8 @@ def _like_those(used: Sequence[Any]) -> str:
 
 
 _MOST_PARENTS = 50
+#: How often one check is asked of one table at the most.
+_MOST_TURNS = 2
 #: Where integer keys are taken for unused: far up in what 32 bits hold.
 _FAR_KEY = 2_000_000_000
 
@@ -75,6 +80,9 @@ class Case:
     actor: str = ""
     #: The tables for whose rows this one's are made, where it is that.
     making: tuple[str, ...] = ()
+    #: The table that the check is asked of, where this is another one; and how often it was asked before.
+    origin: str = ""
+    turn: int = 0
     #: What the creates were answered, by the numbers of their journal entries.
     answered: dict[int, Exchange] = field(default_factory=dict)
 
@@ -98,12 +106,16 @@ class Case:
     def state(self) -> State:
         return self.world.state(self.resource.name)
 
-    @property
+    @cached_property
     def values(self) -> Values:
-        """The resource's own source of values, so that those of one are the same whatever others do."""
-        if self.state.values is None:
-            self.state.values = Values(self.world.seed, self.world.mark, self.world.valid)
-        return self.state.values
+        """The check's own source of values, so that those of one are the same whatever others do meanwhile."""
+        world, names = self.world, [each.name for each in self.world.model.resources]
+        roles, origin = ["", *world.roles], self.origin or self.resource.name
+        table = 0 if origin == self.resource.name else 1 + names.index(origin)
+        lane = list(CHECKS).index(self.check.name) + len(CHECKS) * (roles.index(self.actor) + len(roles) * table)
+        # another turn of the same check begins a lane of its own
+        turns = len(CHECKS) * len(roles) * (1 + len(names))
+        return Values(world.seed, world.mark, world.valid, lane + turns * self.turn, turns * _MOST_TURNS)
 
     @property
     def fields(self) -> dict[str, Field]:
@@ -123,6 +135,18 @@ class Case:
 
     def has(self, *purposes: Purpose) -> bool:
         return all(purpose in self.resource.operations for purpose in purposes)
+
+    def learn(self, facts: dict[T, str], learnt: Iterable[T]) -> None:
+        """Note what this check has found out, once."""
+        for each in learnt:
+            facts.setdefault(each, self.check.name)
+
+    def unlearn(self) -> None:
+        """Forget what this check has found out: it is asked again."""
+        kinds: list[dict[Any, str]] = [self.state.disputed, self.state.unchangeable, self.state.unenforced]
+        for facts in kinds:
+            for each in [each for each, owner in facts.items() if owner == self.check.name]:
+                del facts[each]
 
     def remark(self, text: str) -> None:
         if text not in self.remarks:
@@ -158,7 +182,8 @@ class Case:
 
     def other(self, resource: Resource) -> Case:
         """The same check with another resource."""
-        return Case(self.world, resource, self.check, self.world.client(resource), actor=self.actor)
+        origin, client = self.origin or self.resource.name, self.world.client(resource)
+        return Case(self.world, resource, self.check, client, actor=self.actor, origin=origin, turn=self.turn)
 
     async def read(self, key: Key, situation: str = "reading a row") -> tuple[Exchange, Row | None]:
         """A row by its key; None where the answer shows none."""
@@ -293,15 +318,6 @@ class Case:
         taken.add(value)
         return True
 
-    @property
-    def markable(self) -> bool:
-        """Whether a text of its rows can bear the run's mark."""
-        if self.state.markable is None:
-            texts = [each for each in self.resource.writable("create") if each.is_text and each.shown]
-            free = [each for each in texts if each.name not in self.resource.values]
-            self.state.markable = any(self.world.mark in str(self.values.plain(each)) for each in free)
-        return self.state.markable
-
     async def parents(self, relation: Relation) -> list[Any]:
         """Keys of rows that a relation may refer to: some that are there, else one made for it. Rows that cannot bear
         the run's mark refer to one of its own, where that can be made: by that they are known again."""
@@ -314,7 +330,7 @@ class Case:
         known = [key[-1] for key in itertools.islice(state.before.by_key if state.before else (), _MOST_PARENTS)]
         first = relation == next(iter(self.resource.relations), None)
         field = self.resource.field(relation.field)
-        bearing = first and not self.markable and field is not None and not field.unique
+        bearing = first and not self.world.markable(self.resource) and field is not None and not field.unique
         if target.name in (*self.making, self.resource.name) or (known and not bearing):
             return known  # tables that refer to each other, or one to itself, cannot both come first
         if {"create", "delete"} <= set(target.operations) and self.world.ledger is not None and not state.no_parent:
@@ -329,7 +345,7 @@ class Case:
         if len(state.parents) >= wanted or state.not_creatable or state.not_removable or state.may_not_create:
             return
         chain = (*self.making, self.resource.name)
-        other = Case(self.world, target, self.check, self.world.client(target), making=chain)
+        other = replace(self.other(target), making=chain)
         try:
             own = (await other.own())[0]
             await other.row_now(own.key)  # proved: what refers to it is known by that

@@ -26,7 +26,7 @@ from checkpost.wire.listing import Key, Row
 _EXPRESSION = re.compile(r"\w\(.*\)|::|^CURRENT_|^now$|^uuid$|^autoincrement$", re.I)
 
 
-@check("create.stored", needs=("create", "delete"), creates=True, gate=True, cost=lambda resource: 6)
+@check("create.stored", needs=("create", "delete"), creates=True, alone=True, gate=True, cost=lambda resource: 6)
 async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
     """Is a created row there afterwards, by key and in the list, as it was sent?"""
     try:

@@ -15,7 +15,7 @@ from checkpost.wire.listing import Key
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 
 
-@check("delete.gone", needs=_NEEDS, creates=True, gate=True, cost=lambda resource: 6)
+@check("delete.gone", needs=_NEEDS, creates=True, alone=True, gate=True, cost=lambda resource: 6)
 async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
     """Is a deleted row gone, by key and from the list?"""
     state = case.state
@@ -102,7 +102,7 @@ async def missing_key(case: Case) -> AsyncIterator[Finding]:
         yield succeeded_on_missing(case, "delete", exchange)
 
 
-@check("delete.other-rows", needs=(*_NEEDS, "list"), creates=True, cost=lambda resource: 8)
+@check("delete.other-rows", needs=(*_NEEDS, "list"), creates=True, alone=True, cost=lambda resource: 8)
 async def other_rows(case: Case) -> AsyncIterator[Finding]:
     """Does deleting one row leave all others there?"""
     lists = [await case.listing(), await case.listing()]
@@ -130,7 +130,7 @@ async def other_rows(case: Case) -> AsyncIterator[Finding]:
     )
 
 
-@check("delete.key-not-reused", needs=_NEEDS, creates=True, cost=lambda resource: 4)
+@check("delete.key-not-reused", needs=_NEEDS, creates=True, alone=True, cost=lambda resource: 4)
 async def key_is_not_reused(case: Case) -> AsyncIterator[Finding]:
     """Is the key of a deleted row not given to another one?"""
     key = case.resource.key

@@ -532,7 +532,7 @@ def _spelled(
 _AWKWARD = ("o'brien's", 'say "so"', "50% off", "a_b", "a+b", "a&b=c", "x, y", "back\\slash", "é ü ß", "日本 🌱", "#1?")
 
 
-@check("filter.awkward", needs=("list", "create", "delete"), creates=True, cost=lambda resource: 24)
+@check("filter.awkward", needs=("list", "create", "delete"), creates=True, alone=True, cost=lambda resource: 24)
 async def filters_awkward_texts(case: Case) -> AsyncIterator[Finding]:
     """Are rows found by texts with quotes, wildcards, signs of URLs and letters of every kind?"""
     filtering = await filtering_of(case)

@@ -16,7 +16,7 @@ from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Row
 
 
-@check("hold.left", needs=("create", "delete"), creates=True, cost=lambda resource: 8)
+@check("hold.left", needs=("create", "delete"), creates=True, alone=True, cost=lambda resource: 8)
 @looking
 async def left(case: Case) -> None:
     """Are rows left behind, as they are stored, for a later look?"""

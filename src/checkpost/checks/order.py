@@ -1,4 +1,4 @@
-"""Every check, in the order in which they are asked."""
+"""Every check, in an engineer's order, and which of them build on which."""
 
 from __future__ import annotations
 
@@ -45,3 +45,68 @@ def all_checks() -> list[Check]:
     known = list(CHECKS.values())
     ranked = sorted(known, key=lambda each: (order.index(each.function.__module__), known.index(each)))
     return [CHECKS[name] for name in _GATES] + [each for each in ranked if each.name not in _GATES]
+
+
+#: What checks build on: by name or family, the checks that have to have ended before on every table that they touch.
+#: What those learn of a table (its list is paged wrongly, a field cannot be changed) is not reported once more.
+_BUILDS_ON: dict[str, tuple[str, ...]] = {
+    "page": ("page.joined",),
+    "page.links-keep-query": ("filter.rows", "sort.each-field"),
+    "page.filtered": ("filter.rows", "sort.each-field"),
+    "filter": ("page.joined",),
+    "filter.combined": ("filter.rows",),
+    "filter.refused": ("filter.rows",),
+    "filter.awkward": ("filter.rows",),
+    "filter.halves": ("filter.rows",),
+    "sort": ("page.joined",),
+    "sort.several-keys": ("sort.each-field",),
+    "sort.pages": ("sort.each-field",),
+    "sort.unknown": ("sort.each-field",),
+    "sort.ends": ("sort.each-field",),
+    "select": ("page.joined",),
+    "select.combined": ("select.fields", "filter.rows", "sort.each-field"),
+    "aggregate": ("page.joined", "filter.rows"),
+    "aggregate.refused": ("aggregate.values",),
+    "create": ("read.item-equals-list",),
+    "update": ("read.item-equals-list",),
+    "replace": ("read.item-equals-list", "update.each-field"),
+    "update.other-rows": ("update.each-field",),
+    "bulk": ("read.item-equals-list", "create.rules", "create.unique", "update.each-field"),
+    "bulk.bad-item": ("bulk.create",),
+    "bulk.limits": ("bulk.create", "bulk.delete"),
+    "bulk.large": ("bulk.create",),
+    "bulk.update": ("bulk.create",),
+    "bulk.delete": ("bulk.create",),
+    "bulk.filtered": ("filter.rows",),
+    "concurrency": ("update.each-field", "create.unique"),
+    "concurrency.stale": ("concurrency.tag",),
+    "concurrency.version": ("concurrency.tag",),
+    "relate": ("page.joined", "read.item-equals-list", "filter.rows", "sort.each-field", "select.fields"),
+    "relate.sublist-queries": ("relate.sublist", "filter.combined", "sort.several-keys", "page.past-end"),
+    "relate.expand-deep": ("relate.expand",),
+    "relate.expand-unknown": ("relate.expand",),
+    "relate.moved": ("relate.sublist", "update.each-field"),
+    "relate.linked": ("relate.sublist", "update.each-field"),
+    "relate.nested": ("relate.expand", "update.each-field"),
+    "relate.absent": ("update.each-field",),
+    "relate.deleted": ("relate.absent",),
+    "access.damaged-credentials": ("access.no-credentials",),
+    "access.damaged-credentials-writes": ("access.no-credentials-writes",),
+    "access.credentials": ("access.no-credentials",),
+    "access.read": ("access.rows",),
+    "access.ways": ("access.rows", "filter.rows", "sort.each-field"),
+    "access.related": ("access.rows", "relate.sublist", "relate.expand"),
+    "access.writes": ("access.rows", "update.each-field", "bulk.create", "bulk.delete"),
+    "access.linked": ("access.rows", "relate.sublist", "update.each-field"),
+    "access.conflicts": ("access.rows", "create.unique"),
+    "observe.writes": ("observe.reads",),
+    "access.by-filter": ("access.writes", "bulk.filtered"),
+}
+
+
+def builds_on(check: Check) -> tuple[str, ...]:
+    """The names of the checks that come before one, wherever both are asked."""
+    named = (*_GATES, *_BUILDS_ON.get(check.family, ()), *_BUILDS_ON.get(check.name, ()))
+    if check.name in _GATES:
+        named = _GATES[: _GATES.index(check.name)]
+    return tuple(each for each in named if each != check.name)

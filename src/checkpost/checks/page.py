@@ -7,7 +7,7 @@ from contextlib import suppress
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
-from checkpost.checks.asking import differing, fields_in, snapshot_of, spelled
+from checkpost.checks.asking import differing, fields_in, once, snapshot_of, spelled
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
@@ -48,9 +48,7 @@ def _parameter(case: Case, name: str | None) -> Parameter | None:
 async def _page(case: Case, asked: Asked, situation: str) -> tuple[Exchange, list[Row] | None]:
     """A page, unless it is known already since no write lies between."""
     known = ("page", asked.pairs, tuple(asked.headers.items()), case.state.writes)
-    if known not in case.state.replies:
-        case.state.replies[known] = await _sent(case, asked, situation)
-    return case.state.replies[known]  # type: ignore[no-any-return]
+    return await once(case.state, known, lambda: _sent(case, asked, situation))
 
 
 async def _sent(case: Case, asked: Asked, situation: str) -> tuple[Exchange, list[Row] | None]:

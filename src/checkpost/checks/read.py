@@ -140,7 +140,7 @@ async def item_equals_list(case: Case) -> AsyncIterator[Finding]:
         elif row is not None:
             wrong = [name for name in differences(case.fields, listed, row) if name not in case.state.disputed]
             if wrong and not await _changes_by_itself(case, key, row, wrong):
-                case.state.disputed.update(wrong)
+                case.learn(case.state.disputed, wrong)
                 yield case.finding(
                     "error",
                     "expectation",

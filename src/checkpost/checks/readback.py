@@ -120,7 +120,7 @@ def list_differs(case: Case, read: Row | None, listed: Row | None, evidence: Seq
     wrong = [name for name in differences(case.fields, read, listed, case.settable) if name not in case.state.disputed]
     if wrong:
         name = wrong[0]
-        case.state.disputed.update(wrong)
+        case.learn(case.state.disputed, wrong)
         yield case.finding(
             "error",
             "expectation",

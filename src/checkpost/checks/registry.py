@@ -64,6 +64,8 @@ class Check:
     function: Function
     #: Whether it is asked of each other role whose rights are stated, and not of the run's own.
     per_role: bool = False
+    #: Whether nobody else may be at work on its table meanwhile: it compares the whole of it, or fills it.
+    alone: bool = False
 
     @property
     def question(self) -> str:
@@ -94,11 +96,12 @@ def check(
     gate: bool = False,
     cost: Callable[[Resource], int] = lambda resource: 1,
     per_role: bool = False,
+    alone: bool = False,
 ) -> Callable[[Function], Function]:
     """Register a check. Its family is the first part of its name."""
 
     def register(function: Function) -> Function:
-        CHECKS[name] = Check(name, name.partition(".")[0], needs, creates, gate, cost, function, per_role)
+        CHECKS[name] = Check(name, name.partition(".")[0], needs, creates, gate, cost, function, per_role, alone)
         return function
 
     return register

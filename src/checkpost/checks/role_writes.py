@@ -292,7 +292,12 @@ async def _many(case: Case, rights: Rights) -> AsyncIterator[Finding]:
 
 
 @check(
-    "access.by-filter", needs=(*NEEDS, "list"), creates=True, cost=lambda r: 12 if by_filter(r) else 0, per_role=True
+    "access.by-filter",
+    needs=(*NEEDS, "list"),
+    creates=True,
+    alone=True,
+    cost=lambda r: 12 if by_filter(r) else 0,
+    per_role=True,
 )
 async def by_a_filter(case: Case) -> AsyncIterator[Finding]:
     """Do changes and removals by filter leave the rows alone that the role may not change?"""

@@ -91,7 +91,7 @@ def situation(each: Break) -> str:
 def accepted(case: Case, purpose: Purpose, each: Break, exchange: Exchange) -> Finding:
     """The finding that a record which breaks a rule was accepted."""
     null = each.value is None
-    case.state.unenforced.add((each.field, each.keyword))
+    case.learn(case.state.unenforced, [(each.field, each.keyword)])
     titles = {
         "required": "A record without a required field is accepted",
         "type": "Null is accepted where the schema rules it out" if null else "A value of the wrong type is accepted",

@@ -86,7 +86,7 @@ def judge_change(
     ]
     if lost:
         name = lost[0]
-        case.state.unchangeable.update(lost)
+        case.learn(case.state.unchangeable, lost)
         found.append(
             case.finding(
                 "error",
@@ -175,7 +175,7 @@ def _changed(case: Case, own: Key, before: Listing, after: Listing) -> set[Key]:
     }
 
 
-@check("update.other-rows", needs=(*_NEEDS, "list"), creates=True, cost=lambda resource: 10)
+@check("update.other-rows", needs=(*_NEEDS, "list"), creates=True, alone=True, cost=lambda resource: 10)
 async def other_rows(case: Case) -> AsyncIterator[Finding]:
     """Does updating one row leave all other rows alone?"""
     own = (await case.own())[0]

@@ -32,7 +32,6 @@ class State:
     """What the run has found out about one resource so far."""
 
     before: Listing | None = None
-    values: Values | None = None
     #: Why its list cannot be used, rows cannot be made or removed; and what the role may not do.
     unusable: str = ""
     pages_broken: str = ""
@@ -51,7 +50,12 @@ class State:
     #: Whether a text of its rows can bear the run's mark, once that is known.
     markable: bool | None = None
     taken: dict[str, set[Any]] = field(default_factory=dict)
-    disputed: set[str] = field(default_factory=set)
+    #: Fields that lists show otherwise than reading by key does, fields that an update does not change, and rules of
+    #: records that are not enforced (field and keyword), each with the check that learnt it: it is told once, and not
+    #: again by checks that build on them.
+    disputed: dict[str, str] = field(default_factory=dict)
+    unchangeable: dict[str, str] = field(default_factory=dict)
+    unenforced: dict[tuple[str, str], str] = field(default_factory=dict)
     used: set[Key] = field(default_factory=set)
     #: Whether GET, HEAD and OPTIONS were seen to leave an own row alone.
     read_safely: bool = False
@@ -61,15 +65,13 @@ class State:
     #: Writes that were sent; what was read before one may be out of date behind it.
     writes: int = 0
     snapshot: tuple[int, Snapshot] | None = None
-    replies: dict[Any, Any] = field(default_factory=dict)
+    #: Held while its list is read for all that ask; and what it was asked since, with the answers under way.
+    reading: asyncio.Lock = field(default_factory=asyncio.Lock)
+    replies: dict[Any, asyncio.Future[Any]] = field(default_factory=dict)
     #: How filters and sorting turned out to be spelled, and why they cannot be used.
     filtering: Filtering | None = None
     sorting: Sorting | None = None
     misfiltered: set[tuple[str, str]] = field(default_factory=set)
-    #: Fields that an update does not change, and rules of records that are not enforced (field and keyword):
-    #: told once, and not again by checks that build on them.
-    unchangeable: set[str] = field(default_factory=set)
-    unenforced: set[tuple[str, str]] = field(default_factory=set)
     #: Why requests with many rows, or removals of many, are left alone.
     many_refused: str = ""
     many_kept: str = ""
@@ -115,7 +117,10 @@ class World:
         return self.session.limits.rows
 
     def state(self, resource: str) -> State:
-        return self.states.setdefault(resource, State())
+        known = self.states.get(resource)
+        if known is None:
+            known = self.states[resource] = State()
+        return known
 
     def client(self, resource: Resource, role: Role | None = None) -> Client:
         """A client whose every answer is held against the contract."""
@@ -187,6 +192,16 @@ class World:
             self.findings.add(undocumented_fields(observation, resource, rows or ()))
             if resource.told is not None:
                 self.findings.add(rows_as_told(observation, resource.told, rows or (), self.validators))
+
+    def markable(self, resource: Resource) -> bool:
+        """Whether a text of a resource's rows can bear the run's mark."""
+        state = self.state(resource.name)
+        if state.markable is None:
+            texts = [each for each in resource.writable("create") if each.is_text and each.shown]
+            free = [each for each in texts if each.name not in resource.values]
+            values = Values(self.seed, self.mark, self.valid)
+            state.markable = any(self.mark in str(values.plain(each)) for each in free)
+        return state.markable
 
     def valid(self, field: Field, value: Any) -> bool:
         """Whether the contract allows a value for a field in a request body."""

@@ -1,4 +1,4 @@
-"""Carrying out a plan: resources side by side, checks of one resource one after the other."""
+"""Carrying out a plan: checks at once where none disturbs another, findings, and rows removed behind them."""
 
 from __future__ import annotations
 
@@ -15,13 +15,15 @@ from typing import Any
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import CONFORMANCE
 from checkpost.checks.observe import Observed
-from checkpost.checks.registry import HOLD, Blocked, Skipped
+from checkpost.checks.registry import Blocked, Skipped
 from checkpost.checks.world import World
 from checkpost.contract.contract import Contract
 from checkpost.contract.validators import Validators
 from checkpost.engine.plan import Planned
 from checkpost.engine.preflight import preflight
+from checkpost.engine.schedule import Footprint, Work, carry_out
 from checkpost.engine.target import Target
+from checkpost.engine.works import works_of
 from checkpost.errors import NotCompleted
 from checkpost.findings import CheckResult, Finding, Outcome
 from checkpost.model.resource import Resource
@@ -137,7 +139,7 @@ async def run(
         runner = _Runner(world, planned, progress)
         settled = Settlement()
         try:
-            interrupted = await _until(runner.all(resources), stop)
+            interrupted = await _until(runner.all(), stop)
         finally:
             if world.ledger is not None:
                 settled = await tidy(world)
@@ -220,96 +222,83 @@ async def _until(work: Coroutine[Any, Any, None], stop: asyncio.Event | None) ->
     return True
 
 
-#: The family whose checks make rows of several resources.
-_SEVERAL = "relate"
+#: Checks under way at once, for each request that may be.
+_CHECKS_AT_ONCE = 2
+_NOT_AGAIN = "seen once, beside other requests, and not again: {titles}"
 
 
 class _Runner:
+    """Asks the planned checks. What fails while other checks make rows in the same table is asked again, alone: what
+    they do there may be what was seen."""
+
     def __init__(self, world: World, planned: Sequence[Planned], progress: Progress) -> None:
         self.world, self.planned, self.progress = world, planned, progress
-        self.results: list[CheckResult] = []
+        self._results: dict[int, CheckResult] = {}
+        self._first: dict[int, tuple[Finding, ...]] = {}
 
-    async def all(self, resources: Sequence[Resource]) -> None:
-        """Resources side by side; then what looks at several of them at once, while nothing is written; then,
-        one after the other, what makes rows of several."""
-        alone = [each for each in self.planned if each.check.family not in {_SEVERAL, HOLD} and not each.check.per_role]
-        others = [each for each in self.planned if each.check.per_role]
-        seeing, trying = [[each for each in others if each.check.creates == made] for made in (False, True)]
-        several = [each for each in self.planned if each.check.family == _SEVERAL]
-        held = [each for each in self.planned if each.check.family == HOLD]
-        looking, making = [[each for each in several if each.check.creates == made] for made in (False, True)]
-        # rows without a text refer to rows that are made for them: in tables that nobody looks at any more
-        leaning = [each for each in resources if self._leans(each)]
-        await self._side_by_side([each for each in resources if each not in leaning], alone)
-        await self._side_by_side(leaning, alone)
-        await self._side_by_side(resources, looking)
-        # what a role is shown in lists first: where that is wrong already, no way round it is looked for
-        for name in dict.fromkeys(each.check.name for each in seeing):
-            same = [each for each in seeing if each.check.name == name]
-            await self._side_by_side(resources, same)
-        for resource in resources:
-            await self._resource(resource, [*making, *trying])
-        for resource in resources:
-            await self._resource(resource, held)
+    @property
+    def results(self) -> list[CheckResult]:
+        """How the checks went, in the plan's order."""
+        return [self._results[number] for number in sorted(self._results)]
 
-    def _leans(self, resource: Resource) -> bool:
-        """Whether its rows are known as the run's by a row that they refer to."""
-        case = Case(self.world, resource, self.planned[0].check, self.world.client(resource))
-        return bool(resource.relations) and "create" in resource.operations and not case.markable
+    async def all(self) -> None:
+        for number, planned in enumerate(self.planned):
+            if planned.reason:
+                self._end(number, self._case(planned, 0), "skipped", planned.reason)
+        most = _CHECKS_AT_ONCE * self.world.session.limits.concurrency
+        await carry_out(works_of(self.world, self.planned), self._ask, most)
 
-    async def _side_by_side(self, resources: Sequence[Resource], chosen: Sequence[Planned]) -> None:
-        # in one group: where one fails, none goes on writing behind it
-        async with asyncio.TaskGroup() as group:
-            for resource in resources:
-                group.create_task(self._resource(resource, chosen))
+    def _case(self, planned: Planned, turn: int) -> Case:
+        client = self.world.client(planned.resource)
+        return Case(self.world, planned.resource, planned.check, client, actor=planned.actor, turn=turn)
 
-    async def _resource(self, resource: Resource, chosen: Sequence[Planned]) -> None:
-        for planned in chosen:
-            if planned.resource is resource:
-                await self._check(planned)
-                self.progress(len(self.results), len(self.planned), f"{resource.name} {planned.check.name}")
-
-    async def _check(self, planned: Planned) -> None:
-        check, resource = planned.check, planned.resource
-        case = Case(self.world, resource, check, self.world.client(resource), actor=planned.actor)
+    async def _ask(self, work: Work, footprint: Footprint) -> Footprint | None:
+        """Ask one check; how it has to have its tables to be asked again, if it has."""
+        planned, number = self.planned[work.number], work.number
+        case = self._case(planned, int(number in self._first))
+        shared = planned.check.creates and "own" in footprint.values() and number not in self._first
         started = time.perf_counter()
+        found: list[Finding] = []
         outcome: Outcome = "passed"
-        reason = planned.reason
-        if reason:
-            outcome = "skipped"
-        else:
-            try:
-                self._refuse(planned)
-                async for finding in check.function(case):
-                    outcome = "failed"
+        reason = ""
+        try:
+            self._refuse(planned)
+            async for finding in planned.check.function(case):
+                found.append(finding)
+                if not shared:
                     self.world.findings.add([finding])
-            except Skipped as skip:
-                outcome, reason = ("failed" if outcome == "failed" else "skipped"), str(skip)
-            except (Blocked, Unsafe) as block:
-                outcome, reason = ("failed" if outcome == "failed" else "blocked"), str(block)
-            except NotCompleted as error:  # a log-in that fails, say
-                outcome, reason = "blocked", str(error)
-            except Exception as error:  # a check that breaks must neither end the run nor pass
-                outcome, reason = "blocked", _own_fault(error)
-            try:
-                await case.clean()
-            except NotCompleted as error:
-                case.remark(str(error))
-            except Exception as error:  # its rows are looked for at the end
-                case.remark(_own_fault(error))
-            reason = reason or "; ".join(case.remarks)
-        self.results.append(
-            CheckResult(
-                check.name,
-                check.family,
-                resource.name,
-                planned.actor or self.world.role.name,
-                outcome,
-                reason,
-                case.requests,
-                time.perf_counter() - started,
-            )
+        except Skipped as skip:
+            outcome, reason = "skipped", str(skip)
+        except (Blocked, Unsafe) as block:
+            outcome, reason = "blocked", str(block)
+        except NotCompleted as error:  # a log-in that fails, say
+            outcome, reason = "blocked", str(error)
+        except Exception as error:  # a check that breaks must neither end the run nor pass
+            outcome, reason = "blocked", _own_fault(error)
+        outcome = "failed" if found else outcome
+        try:
+            await case.clean()
+        except NotCompleted as error:
+            case.remark(str(error))
+        except Exception as error:  # its rows are looked for at the end
+            case.remark(_own_fault(error))
+        if shared and outcome in {"failed", "blocked"}:
+            self._first[number] = tuple(found)
+            case.unlearn()
+            return dict.fromkeys(footprint, "alone")
+        before = self._first.get(number, ())
+        if before and not found:
+            titles = ", ".join(dict.fromkeys(each.title for each in before))
+            case.remark(_NOT_AGAIN.format(titles=titles))
+        self._end(number, case, outcome, reason or "; ".join(case.remarks), time.perf_counter() - started)
+        return None
+
+    def _end(self, number: int, case: Case, outcome: Outcome, reason: str, seconds: float = 0.0) -> None:
+        check, role = case.check, case.actor or self.world.role.name
+        self._results[number] = CheckResult(
+            check.name, check.family, case.resource.name, role, outcome, reason, case.requests, seconds
         )
+        self.progress(len(self._results), len(self.planned), f"{case.resource.name} {check.name}")
 
     def _refuse(self, planned: Planned) -> None:
         """Raise Blocked if something that the check stands on has failed before, Skipped if the role may not

@@ -108,6 +108,8 @@ class Ledger:
         self.pending: set[tuple[str, Key]] = set()
         #: When the last request ended without an answer, in the event loop's time.
         self.unclear_at = 0.0
+        #: The entries of own rows whose removal was asked for: their keys may be given to new rows at any moment.
+        self._leaving: dict[tuple[str, Key], int] = {}
         #: Rows of others that are given their values again just now.
         self._restoring: set[tuple[str, Key]] = set()
         self._flying: set[asyncio.Task[Exchange]] = set()
@@ -297,6 +299,8 @@ class Ledger:
             entries.append(entry)
             if act.kind == "change" and key is not None:
                 self.table(made.table).changes.setdefault(key, []).append(made.record)
+        if act.kind == "remove":
+            self._leaving |= {each: self.table(each[0]).own.get(each[1], 0) for each in touched}
         if not act.made:
             for name, key in touched:
                 entries.append(self.journal.intend(act.kind, name, request.role, {}, key))
@@ -532,7 +536,10 @@ class Ledger:
 
     def gone(self, name: str, key: Key) -> None:
         """An own row is gone, as far as an answer or a look tells; the end of the run looks again."""
-        table = self.table(name)
+        table, left = self.table(name), self._leaving.pop((name, key), 0)
+        if left and table.own.get(key, left) != left:
+            self.journal.tell(left, removed=True)
+            return  # a new row of the run's has been given its key meanwhile
         number = table.own.pop(key, None)
         table.unproved.discard(key)
         table.chosen.discard(key)

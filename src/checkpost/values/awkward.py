@@ -9,7 +9,7 @@ from random import Random
 from typing import Any
 
 from checkpost.model.field import MISSING, Field
-from checkpost.values.plain import Values, as_number, limits, matching
+from checkpost.values.plain import Values, as_number, limits, matching, short
 
 #: What a text is made of, by what is awkward about it; ``{}`` takes the run's mark, where it is not awkward then, and a
 #: number that makes it unlike others.
@@ -68,13 +68,13 @@ def _texts(field: Field, values: Values) -> Iterator[Variant]:
     limit = field.max_length
     for label, template in _TEXTS:
         number = values.number()
-        text = template.format(f"{values.mark}{number}" if label not in _NUMBERS_ALONE else number)
+        text = template.format(f"{values.mark}{short(number)}" if label not in _NUMBERS_ALONE else number)
         if limit is not None and len(text) > limit:
             text = template.format(number)
         if limit is None or len(text) <= limit:
             yield Variant(label, text)
     if limit is not None and limit <= 5000:
-        filler = f"{values.mark}{values.number()} "
+        filler = f"{values.mark}{short(values.number())} "
         yield Variant("as long as it may be", ((filler * (limit // len(filler) + 1))[: limit - 1] + "z")[-limit:])
     if not field.unique:
         yield Variant("empty text", "")

@@ -19,21 +19,22 @@ Valid = Callable[[Field, Any], bool]
 
 #: Names of members that are keys of rows, inside a record.
 _KEY = re.compile(r"^_?(id|ID|Id|uuid|guid|pk|key)$|(_id|Id|_uuid|Uuid)$")
-_SMALL, _LARGE = -(2**31), 2**31 - 1
+_DIGITS = "0123456789abcdefghijklmnopqrstuvwxyz"
 
 
 class Values:
     """A source of values. ``mark`` is put into texts, so that a person recognises leftover rows; ``valid``
     decides what the contract allows."""
 
-    def __init__(self, seed: int, mark: str, valid: Valid) -> None:
+    def __init__(self, seed: int, mark: str, valid: Valid, first: int = 0, step: int = 1) -> None:
+        """Its numbers follow ``first`` at distances of ``step``, so that sources side by side have each their own."""
         self.seed, self.mark, self.valid = seed, mark, valid
-        self._count = 0
+        self._last, self._step = first + 1 - step, step
 
     def number(self) -> int:
         """A number that this source has not given before."""
-        self._count += 1
-        return self._count
+        self._last += self._step
+        return self._last
 
     def plain(self, field: Field, number: int | None = None) -> Any:
         """A valid value that differs from the default; MISSING where none can be made. Values for one
@@ -76,7 +77,7 @@ class Values:
         limit = field.max_length
         text = f"{content} {self.mark}"
         if limit is not None and len(text) > limit:
-            text = (self.mark + content.replace(" ", ""))[:limit]
+            text = (self.mark + content.rpartition(" ")[2])[:limit]
         least = int(field.keywords.get("minLength") or 0)
         return text + "x" * (least - len(text))
 
@@ -92,9 +93,8 @@ class Values:
             letters = "abcdefghijklmnopqrstuvwxyz0123456789"
             return "".join(random.choice(letters) for _ in range(limit))
         # what is unique may be a key, which has to stand in a path
-        return self.text(field, f"Sample-{number}" if field.unique else f"Sample {number}").replace(
-            " ", "-" if field.unique else " "
-        )
+        text = self.text(field, f"Sample {short(number)}")
+        return text.replace(" ", "-") if field.unique else text
 
     def _array(self, field: Field, number: int, random: Random) -> Any:
         least = int(field.keywords.get("minItems") or 0)
@@ -113,6 +113,15 @@ class Values:
         made = {name: self.plain(each, number) for name, each in free.items()}
         known = {name: value for name, value in made.items() if value is not MISSING}
         return known if shape.required <= set(known) else MISSING
+
+
+def short(number: int) -> str:
+    """A number in letters and digits."""
+    digits = ""
+    while number or not digits:
+        number, digit = divmod(number, 36)
+        digits = _DIGITS[digit] + digits
+    return digits
 
 
 def _limits(field: Field) -> tuple[Decimal | None, Decimal | None]:

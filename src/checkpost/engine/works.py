@@ -1,0 +1,151 @@
+"""A plan as works: which tables each check touches and how, and which checks come before it."""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from functools import partial
+
+from checkpost.checks.order import builds_on
+from checkpost.checks.registry import HOLD
+from checkpost.checks.world import World
+from checkpost.engine.plan import Planned
+from checkpost.engine.schedule import Footprint, Use, Work
+from checkpost.model.resource import Resource
+
+#: The checks that look at rows of several tables at once.
+_SEVERAL = re.compile(r"relate\.|access\.(related|linked)$")
+#: What comes when all else has ended: rows that are left, and log-outs, behind which other tokens may be no good.
+_LAST = re.compile(rf"{HOLD}\.|access\.log-out$")
+
+
+def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
+    """The planned checks that are to be asked, numbered by their place in the plan: all that only looks at a table
+    before what writes to it, but for the first rows that show whether that can be done."""
+    asked = {number: each for number, each in enumerate(planned) if not each.reason}
+    tables = _Tables(world)
+    named: dict[tuple[str, str], list[int]] = defaultdict(list)
+    readers: dict[str, list[int]] = defaultdict(list)
+    looks: dict[str, list[int]] = defaultdict(list)
+    last = {number for number, each in asked.items() if _LAST.match(each.check.name)}
+    for number, each in asked.items():
+        named[each.resource.name, each.check.name].append(number)
+        if each.check.creates or number in last:
+            continue
+        for table in tables.touched(each):
+            looks[table].append(number)
+        if not each.check.per_role and not _SEVERAL.match(each.check.name):
+            readers[each.resource.name].append(number)
+    places = {each.name: place for place, each in enumerate(world.model.resources)}
+    works = []
+    for number, each in asked.items():
+        touched = tables.touched(each)
+        after = {
+            other
+            for name in builds_on(each.check)
+            for table in touched
+            for other in named.get((table, name), ())
+            if planned[other].actor in ("", each.actor)
+        }
+        if each.check.creates and not each.check.gate:
+            after |= {other for table in touched for other in looks[table]}
+        if each.check.creates:
+            # rows that are made to be referred to stay: what looks at all rows of their table comes before
+            after |= {other for table in tables.made_first(each.resource.name) for other in readers[table]}
+        if number in last:
+            after |= asked.keys() - last
+        footprint = partial(tables.footprint, each, touched)
+        works.append(Work(number, footprint, frozenset(after - {number}), _rank(each, places[each.resource.name])))
+    return works
+
+
+def _rank(planned: Planned, place: int) -> int:
+    """What only reads comes first, then what needs several tables. What has its table for itself comes before all
+    other writes in every second table, and behind them in the rest: while one is kept from most, others have enough
+    to do."""
+    if not planned.check.creates:
+        return 0
+    if _SEVERAL.match(planned.check.name):
+        return 1
+    return 3 if not planned.check.alone else 2 + 2 * (place % 2)
+
+
+class _Tables:
+    """What is known of tables before checks are asked of them."""
+
+    def __init__(self, world: World) -> None:
+        self.world = world
+        self._parents = {each.name: list(self._made_for(each)) for each in world.model.resources}
+        self._referring: dict[str, set[str]] = defaultdict(set)
+        for each in world.model.resources:
+            for relation in each.relations:
+                self._referring[relation.resource].add(each.name)
+
+    def _made_for(self, resource: Resource) -> Iterable[str]:
+        """The tables in which rows may have to be made for this one's rows to refer to."""
+        if self.world.ledger is None or "create" not in resource.operations or not resource.relations:
+            return
+        names = resource.key.fields if resource.key is not None else ()
+        leans = not self.world.markable(resource) or (names and all(resource.relation(name) for name in names))
+        for relation in resource.relations:
+            before = self.world.state(relation.resource).before
+            if relation.resource != resource.name and (leans or before is None or not before.by_key):
+                yield relation.resource
+
+    def made_first(self, name: str) -> list[str]:
+        """The tables in which rows may be made for a table's rows, straight or by others between; where tables refer
+        to each other, not the table itself."""
+        found: dict[str, None] = {}
+        waiting = list(self._parents.get(name, ()))
+        while waiting:
+            table = waiting.pop()
+            if table != name and table not in found:
+                found[table] = None
+                waiting += self._parents.get(table, ())
+        return [table for table in found if name not in self._above(table)]
+
+    def _above(self, name: str) -> set[str]:
+        found: set[str] = set()
+        waiting = [name]
+        while waiting:
+            new = set(self._parents.get(waiting.pop(), ())) - found
+            found |= new
+            waiting += new
+        return found
+
+    def touched(self, planned: Planned) -> list[str]:
+        """The tables that a check touches, its own first."""
+        resource = planned.resource
+        if not _SEVERAL.match(planned.check.name):
+            return [resource.name]
+        names = [resource.name, *(each.resource for each in resource.relations)]
+        names += sorted(self._referring[resource.name])
+        for sub in resource.subcollections:
+            names += [sub.child, *([sub.through] if sub.through else [])]
+        for other in (*resource.embedded, *resource.nested):
+            names += [other.resource, *([other.through] if other.through else [])]
+        return list(dict.fromkeys(names))
+
+    def footprint(self, planned: Planned, touched: Sequence[str]) -> Footprint:
+        """How a check uses the tables that it touches, told when those before it have ended."""
+        check = planned.check
+        if not check.creates:
+            return dict.fromkeys(touched, "reads")
+        uses: dict[str, Use] = {}
+        for name in touched:
+            uses |= dict.fromkeys(self._parents.get(name, ()), "own")
+        uses |= {name: self._written(name) for name in touched}
+        if check.alone:
+            uses[planned.resource.name] = "alone"
+        return uses
+
+    def _written(self, name: str) -> Use:
+        """Whether rows of the run's own are told apart there, so that several checks can make some at once: by a key
+        that the run chooses, else by a mark and the key that a create is answered with."""
+        resource, ledger = self.world.model.resource(name), self.world.ledger
+        key = resource.key if resource is not None else None
+        if resource is None or key is None or ledger is None:
+            return "alone"
+        told = self.world.markable(resource) and not ledger.table(name).keyless
+        return "own" if told or key.assigned_by == "client" else "alone"
