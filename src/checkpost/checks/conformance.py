@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -73,6 +73,9 @@ class Observation:
     situation: str
     #: Whether its rows need not hold every field.
     reshaped: bool = False
+    #: Whether the run has sent a value for a field that breaks its rules: that it is shown as it was taken is no fault
+    #: of the answer.
+    broken: Callable[[str, Any], bool] = lambda name, value: False
 
     def finding(
         self,
@@ -160,7 +163,12 @@ def undocumented_fields(observation: Observation, resource: Resource, rows: Sequ
         return
     known = {each.name for each in resource.fields}
     known |= {each.name for each in (*resource.embedded, *resource.nested)}
-    names = {name for row in rows for name in row if name not in known and not _NO_FIELD.search(name)}
+    names = {
+        name
+        for row in rows
+        for name, value in row.items()
+        if name not in known and not _NO_FIELD.search(name) and not observation.broken(name, value)
+    }
     for name in sorted(names):
         leaks = bool(_SECRET.search(name))
         yield replace(
@@ -186,6 +194,7 @@ def rows_as_told(
     for row in rows:
         for violation in validators.violations(told, row, "response"):
             lacking = violation.keyword == "required" and observation.reshaped
+            lacking = lacking or observation.broken(violation.field_name, violation.value)
             if not lacking and (violation.place, violation.field_name) not in reported:
                 reported.add((violation.place, violation.field_name))
                 found = _body_finding(observation, violation, validators)
@@ -301,6 +310,8 @@ def _media_and_body(observation: Observation, documented: Response, validators: 
     reported: set[tuple[Place, str]] = set()
     for violation in validators.violations(media.schema, body, "response"):
         if observation.reshaped and violation.keyword in {"required", "additionalProperties", "unevaluatedProperties"}:
+            continue
+        if answer.ok and observation.broken(violation.field_name, violation.value):
             continue
         if (violation.place, violation.field_name) not in reported:
             reported.add((violation.place, violation.field_name))

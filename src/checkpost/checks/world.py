@@ -183,7 +183,13 @@ class World:
         answers = self.state(name).answers
         kind = "refusal" if exchange.answer.status >= 400 else "answer"
         answers[kind] = answers.get(kind, 0) + 1
-        observation = Observation(name, operation, exchange, situation, _reshaped(resource, exchange))
+
+        def broken(field_name: str, value: Any) -> bool:
+            field = resource.field(field_name)
+            sent = self.ledger is not None and self.ledger.has_sent(resource.name, field_name, value)
+            return sent and (field is None or not self.valid(field, value))
+
+        observation = Observation(name, operation, exchange, situation, _reshaped(resource, exchange), broken)
         self.findings.add(conform(observation, self.validators))
         if exchange.answer.ok and not exchange.check.endswith(".rules"):
             listed = operation is resource.operations.get("list")

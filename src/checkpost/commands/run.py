@@ -163,6 +163,7 @@ def carry_out(target: Target, planned: list[Planned], limits: Any, seed: int, wa
 
     from checkpost.engine.run import run as run_checks
     from checkpost.errors import NotCompleted
+    from checkpost.wire.loop import run as run_loop
 
     async def work() -> Result:
         stop = asyncio.Event()
@@ -182,7 +183,7 @@ def carry_out(target: Target, planned: list[Planned], limits: Any, seed: int, wa
             return await run_checks(target, planned, limits, seed, advance, stop, waiting)
 
     try:
-        return asyncio.run(work())
+        return run_loop(work())
     except KeyboardInterrupt:
         raise NotCompleted("Interrupted before every row was removed; checkpost sweep removes the rest.") from None
 

@@ -95,12 +95,17 @@ class Database:
         return rows[0] if rows else None
 
     def select(self, table: Table, rest: str = "", values: Sequence[Any] = ()) -> list[Row]:
-        names = ", ".join(f'"{column.name}"' for column in table.columns)
-        cursor = self.connection.execute(f'SELECT {names} FROM "{table.name}" {rest}', values)
-        return [
-            {column.name: decode(column, stored) for column, stored in zip(table.columns, line, strict=True)}
-            for line in cursor
-        ]
+        names = [column.name for column in table.columns]
+        # most columns are sent as they are stored
+        translated = [column for column in table.columns if column.type in {"boolean", "decimal"}]
+        listed = ", ".join(f'"{name}"' for name in names)
+        rows = []
+        for line in self.connection.execute(f'SELECT {listed} FROM "{table.name}" {rest}', values):
+            row = dict(zip(names, line, strict=True))
+            for column in translated:
+                row[column.name] = decode(column, row[column.name])
+            rows.append(row)
+        return rows
 
     def count(self, table: Table, rest: str = "", values: Sequence[Any] = ()) -> int:
         return int(self.connection.execute(f'SELECT count(*) FROM "{table.name}" {rest}', values).fetchone()[0])

@@ -10,6 +10,7 @@ from typing import Any
 from checkpost.demo.seedbank import EXPIRED, PASSWORDS, TOKENS, VARIABLES
 from checkpost.engine.target import Target
 from checkpost.wire.client import Client
+from checkpost.wire.loop import run as run_loop
 from checkpost.wire.session import Limits, Session
 
 _PROFILE = """\
@@ -87,4 +88,4 @@ def lists(target: Target) -> dict[str, list[dict[str, Any]]]:
             listings = await asyncio.gather(*(client.whole_list(session.limits.rows) for client in clients))
         return {client.resource.name: list(listing.rows) for client, listing in zip(clients, listings, strict=True)}
 
-    return asyncio.run(read())
+    return run_loop(read())

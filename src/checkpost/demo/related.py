@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from functools import cached_property
 from typing import Any
 
 import jsonschema_rs
@@ -24,21 +25,25 @@ class RelatedRows(Core):
     tables: Sequence[Table] = ()
     others: Mapping[str, RelatedRows] = {}
 
+    @cached_property
+    def references(self) -> list[Related]:
+        """What its own columns refer to."""
+        return to_one(self.table, self.tables)
+
     # -- expansion -----------------------------------------------------------------------------
 
     def wanted_expansions(self, request: Request) -> list[str]:
         """The names to expand. Raises Refusal for one that there is not."""
         text = ",".join(request.query_params.getlist(self.spelling.expansion))
         names = [name for name in text.split(",") if name]
-        known = depths(self.table, self.tables)
         for name in names:
-            if name not in known:
+            if name not in depths(self.table, self.tables):
                 raise Refusal(400, "Not readable", f"{name} cannot be expanded.")
         return names
 
     def expanded(self, caller: Caller, row: Row, shown: Row, names: Sequence[str]) -> Row:
         """A row as it is shown, with what belongs to it."""
-        relations = expandable(self.table, self.tables)
+        relations = expandable(self.table, self.tables) if names else {}
         for name in dict.fromkeys(each.partition(".")[0] for each in names):
             deeper = [each.partition(".")[2] for each in names if each.startswith(name + ".")]
             related = relations[name]
@@ -92,7 +97,7 @@ class RelatedRows(Core):
     def links(self, row: Row) -> Row:
         """Where a row is, and what it refers to."""
         found: Row = {"self": {"href": self.location(tuple(row[name] for name in self.table.key))}}
-        for related in to_one(self.table, self.tables):
+        for related in self.references:
             value = row[related.column]
             other = self.others[related.table.name]
             found[related.name] = {"href": other.location((value,))} if value is not None else None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any, Literal
 
 ColumnType = Literal["integer", "decimal", "boolean", "date", "date-time", "text", "uuid"]
@@ -98,11 +99,11 @@ class Table:
     def column(self, name: str) -> Column:
         return next(column for column in self.columns if column.name == name)
 
-    @property
+    @cached_property
     def visible(self) -> tuple[Column, ...]:
         """The columns that an answer shows."""
         return tuple(column for column in self.columns if not column.write_only)
 
-    @property
+    @cached_property
     def writable(self) -> tuple[Column, ...]:
         return tuple(column for column in self.columns if not column.read_only)

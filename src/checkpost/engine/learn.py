@@ -3,7 +3,6 @@ hold them."""
 
 from __future__ import annotations
 
-import asyncio
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -26,6 +25,7 @@ from checkpost.model.unfolding import (
 )
 from checkpost.wire.client import Client
 from checkpost.wire.exchange import Request
+from checkpost.wire.loop import run as run_loop
 from checkpost.wire.session import Limits, Session
 
 _MOST_ROWS = 200
@@ -154,7 +154,7 @@ class _Reader:
 
 def learn_now(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
     """See ``learn``; to be called where no event loop runs."""
-    return asyncio.run(learn(target, limits))
+    return run_loop(learn(target, limits))
 
 
 def names_in(body: Any) -> list[str]:

@@ -105,11 +105,10 @@ def sweep_journal(
 ) -> Settlement:
     """Remove what a run has left behind, by its journal. ``forget`` closes what nothing can be told of. Raises
     CheckPostError."""
-    import asyncio
     import time
+
+    from checkpost.wire.loop import run as run_loop
 
     target = target_of(leftover, folder, timeout)
     age = time.time() - leftover.path.stat().st_mtime
-    return asyncio.run(
-        swept(target, leftover.book, FileLog(leftover.path, new=False), timeout, held, age, forget, waits)
-    )
+    return run_loop(swept(target, leftover.book, FileLog(leftover.path, new=False), timeout, held, age, forget, waits))

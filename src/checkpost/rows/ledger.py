@@ -7,6 +7,7 @@ be the run's own. Nothing else in Check Post can send one: ``Session.transmit`` 
 from __future__ import annotations
 
 import asyncio
+from collections import defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -116,6 +117,8 @@ class Ledger:
         #: What requests did, for the commands that show it again.
         self.deeds = Deeds()
         self._exchange_of: dict[int, int] = {}
+        #: What was sent for each field, as Python writes it.
+        self._sent: dict[tuple[str, str], set[str]] = defaultdict(set)
         self._numbers: dict[int, tuple[int, ...]] = {}
 
     def take_up(self, book: Book) -> None:
@@ -138,6 +141,10 @@ class Ledger:
                 self._given(entry, entry.answered)
             elif entry.kind == "create" and entry.key is not None and self._bears_mark(entry.resource, entry.key):
                 self._given(entry, entry.key)
+
+    def has_sent(self, name: str, field: str, value: Any) -> bool:
+        """Whether the run has sent a value for a field of a table."""
+        return repr(value) in self._sent.get((name, field), ())
 
     def table(self, name: str) -> Table:
         return self.tables.setdefault(name, Table())
@@ -296,6 +303,8 @@ class Ledger:
             if act.kind == "change" and key is None and place < len(touched):
                 key = touched[place][1]
             entry = self.journal.intend(act.kind, made.table, request.role, made.record, key, made.above)
+            for name, value in made.record.items():
+                self._sent[made.table, name].add(repr(value))
             entries.append(entry)
             if act.kind == "change" and key is not None:
                 self.table(made.table).changes.setdefault(key, []).append(made.record)

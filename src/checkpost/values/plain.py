@@ -9,6 +9,7 @@ from datetime import date, timedelta
 from decimal import Decimal
 from random import Random
 from typing import Any
+from zlib import crc32
 
 from checkpost.model.field import MISSING, Field
 from checkpost.model.fields import field_of
@@ -41,7 +42,7 @@ class Values:
         field differ from each other as long as its rules allow."""
         number = self.number() if number is None else number
         # the same for a seed, but where a value must not have been used by another run
-        random = Random(f"{self.seed}/{self.mark if field.unique else ''}/{field.name}/{number}")
+        random = Random(crc32(f"{self.seed}/{self.mark if field.unique else ''}/{field.name}/{number}".encode()))
         for _ in range(40):
             value = self._candidate(field, number, random)
             if value is not MISSING and self.valid(field, value):
@@ -169,30 +170,36 @@ def decimal(field: Field, number: int, random: Random) -> Any:
 
 def formatted(name: str, mark: str, number: int, random: Random) -> str | None:
     """A text in one of the formats that OpenAPI and JSON Schema name; None for any other."""
-    day = date(2001, 1, 1) + timedelta(days=37 * number % 8000)
-    clock = f"{number % 24:02d}:{number * 7 % 60:02d}:{number * 13 % 60:02d}"
-    octets = [10, number // 65536 % 256, number // 256 % 256, number % 256]
-    made = {
-        "date": day.isoformat(),
-        "date-time": f"{day.isoformat()}T{clock}Z",
-        "time": f"{clock}Z",
-        "duration": f"P{1 + number % 300}D",
-        "uuid": str(uuid.UUID(int=random.getrandbits(128), version=4)),
-        "email": f"{mark}.{number}@example.org",
-        "idn-email": f"{mark}.{number}@example.org",
-        "uri": f"https://example.org/{mark}/{number}",
-        "url": f"https://example.org/{mark}/{number}",
-        "uri-reference": f"https://example.org/{mark}/{number}",
-        "iri": f"https://example.org/{mark}/{number}",
-        "hostname": f"{mark}-{number}.example.org",
-        "ipv4": ".".join(map(str, octets)),
-        "ipv6": f"2001:db8::{number:x}",
-        "byte": "Y2hlY2s=",
-        **dict.fromkeys(("decimal", "numeric", "number", "money", "float", "double"), f"{number % 900 + 1}.25"),
-        **dict.fromkeys(("int64", "int32", "bigint"), str(number % 30000 + 1)),
-        "json": "{}",
-    }
-    return made.get(name)
+    make = _FORMATS.get(name)
+    return make(mark, number, random) if make is not None else None
+
+
+def _day(number: int) -> str:
+    return (date(2001, 1, 1) + timedelta(days=37 * number % 8000)).isoformat()
+
+
+def _clock(number: int) -> str:
+    return f"{number % 24:02d}:{number * 7 % 60:02d}:{number * 13 % 60:02d}"
+
+
+_FORMATS: dict[str, Callable[[str, int, Random], str]] = {
+    "date": lambda mark, n, random: _day(n),
+    "date-time": lambda mark, n, random: f"{_day(n)}T{_clock(n)}Z",
+    "time": lambda mark, n, random: f"{_clock(n)}Z",
+    "duration": lambda mark, n, random: f"P{1 + n % 300}D",
+    "uuid": lambda mark, n, random: str(uuid.UUID(int=random.getrandbits(128), version=4)),
+    "hostname": lambda mark, n, random: f"{mark}-{n}.example.org",
+    "ipv4": lambda mark, n, random: f"10.{n // 65536 % 256}.{n // 256 % 256}.{n % 256}",
+    "ipv6": lambda mark, n, random: f"2001:db8::{n % 65536:x}",
+    "byte": lambda mark, n, random: "Y2hlY2s=",
+    "json": lambda mark, n, random: "{}",
+    **dict.fromkeys(("email", "idn-email"), lambda mark, n, random: f"{mark}.{n}@example.org"),
+    **dict.fromkeys(("uri", "url", "uri-reference", "iri"), lambda mark, n, random: f"https://example.org/{mark}/{n}"),
+    **dict.fromkeys(
+        ("decimal", "numeric", "number", "money", "float", "double"), lambda mark, n, random: f"{n % 900 + 1}.25"
+    ),
+    **dict.fromkeys(("int64", "int32", "bigint"), lambda mark, n, random: str(n % 30000 + 1)),
+}
 
 
 def matching(pattern: str, field: Field, random: Random) -> Any:

@@ -309,9 +309,13 @@ class Client:
 
     def key_of(self, row: Mapping[str, Any]) -> Key | None:
         """The key of a row; None if it is not (wholly) there."""
-        names = self.resource.key.fields if self.resource.key else ()
-        values = tuple(row.get(name) for name in names)
-        return values if names and all(isinstance(value, str | int) for value in values) else None
+        if self.resource.key is None:
+            return None
+        values = tuple([row.get(name) for name in self.resource.key.fields])
+        for value in values:
+            if not isinstance(value, (str, int)):
+                return None
+        return values or None
 
     def rows_in(self, body: Any) -> list[Row] | None:
         """The rows of a list's body; None where there are none to be seen."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Mapping
 from urllib.parse import urljoin, urlsplit
 
@@ -11,6 +10,7 @@ from checkpost.contract.reader import load_file
 from checkpost.errors import CheckPostError, NotCompleted
 from checkpost.profile.credentials import Role
 from checkpost.wire.exchange import Answer, Request
+from checkpost.wire.loop import run as run_loop
 from checkpost.wire.session import Limits, Session
 
 _MOST_HOPS = 5
@@ -29,7 +29,7 @@ def loader(role: Role, environment: Mapping[str, str], timeout: float, base_url:
         host = urlsplit(location).netloc
         hosts.append(host)
         allowed = role if host == hosts[0] else Role(role.name)
-        return asyncio.run(_fetch(location, allowed, environment, timeout, base_url or location))
+        return run_loop(_fetch(location, allowed, environment, timeout, base_url or location))
 
     return load
 
