@@ -554,29 +554,31 @@ async def filters_awkward_texts(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("it has no free text to filter by")
     await snapshot_of(case)
     texts = [f"{case.world.mark} {text}" for text in _AWKWARD]
-    stored: list[tuple[str, Any]] = []
-    for text in texts:
-        exchange, key = await case.create({**await case.record(), field.name: text}, "an awkward text to filter by")
-        if key is not None:
-            stored.append((text, key))
-        elif exchange.answer.status >= 500:
-            break
+    records = [{**await case.record(), field.name: text} for text in texts]
+    made = await all_of(case.create(record, "an awkward text to filter by") for record in records)
+    stored = [(text, key) for text, (_, key) in zip(texts, made, strict=True) if key is not None]
     listing = await case.listing()
     kept = [
         (text, key) for text, key in stored if key in listing.by_key and listing.by_key[key].get(field.name) == text
     ]
     if not kept:
         raise Blocked("no row with an awkward text could be stored and found in the list")
-    lost: list[tuple[str, Reply]] = []
-    for text, key in kept:
+    operator: Operator = "eq" if "eq" in filtering.operators(field.name) else "match"
+
+    async def found(text: str) -> Reply | None:
         try:
-            operator: Operator = "eq" if "eq" in filtering.operators(field.name) else "match"
             asked = spelled(case, Query(Compare(field.name, operator, text)))
         except Inexpressible:
-            continue
-        reply = await ask(case, asked, "an awkward text")
-        if (reply.rows is not None and key not in {case.client.key_of(row) for row in reply.rows}) or reply.refused:
-            lost.append((text, reply))
+            return None
+        return await ask(case, asked, "an awkward text")
+
+    replies = await all_of(found(text) for text, _ in kept)
+    lost = [
+        (text, reply)
+        for (text, key), reply in zip(kept, replies, strict=True)
+        if reply is not None
+        and (reply.refused or (reply.rows is not None and key not in map(case.client.key_of, reply.rows)))
+    ]
     if lost:
         text, reply = lost[0]
         loose = "eq" not in filtering.operators(field.name)

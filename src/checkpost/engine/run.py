@@ -6,7 +6,7 @@ import asyncio
 import os
 import time
 from collections.abc import Callable, Coroutine, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from random import Random
@@ -104,8 +104,13 @@ async def run(
     role = target.role
     roles = {**target.profile.roles, role.name: role}
 
+    bodies: dict[bytes, bytes] = {}
+
     def keep(exchange: Exchange) -> None:
-        exchanges[exchange.number] = exchange
+        # without what its body was parsed to, and each body once
+        answer = exchange.answer
+        kept = replace(answer, body=bodies.setdefault(answer.body, answer.body))
+        exchanges[exchange.number] = replace(exchange, answer=kept)
 
     mark = f"cp{name[-4:]}{seed % 1000:03d}"
     async with Session(roles, target.environment, limits, keep, target.base_url, transport) as session:
@@ -361,8 +366,6 @@ def _conformance(world: World, resources: Sequence[Resource]) -> list[CheckResul
 
 def _with_scripts(world: World) -> list[Finding]:
     """The findings, each with a command that reproduces it."""
-    from dataclasses import replace
-
     found = []
     for finding in world.findings.all():
         if not finding.reproduce and finding.exchanges:

@@ -25,7 +25,7 @@ class Work:
     number: int
     footprint: Callable[[], Footprint]
     after: frozenset[int] = frozenset()
-    rank: int = 0
+    rank: float = 0
 
 
 #: Does a work that may use its tables so; what it returns is how it has to use them to be done again, if it has.
@@ -34,21 +34,29 @@ Do = Callable[[Work, Footprint], Awaitable[Footprint | None]]
 
 @dataclass
 class _Tables:
-    """Which uses each table has at the moment."""
+    """Which uses each table has at the moment, and for which work it is kept free."""
 
     uses: dict[str, Counter[Use]] = field(default_factory=lambda: defaultdict(Counter))
+    kept: dict[str, int] = field(default_factory=dict)
 
-    def taken(self, wanted: Footprint) -> str | None:
-        """The first table that is not free for a use; None if all are."""
+    def taken(self, number: int, wanted: Footprint) -> str | None:
+        """The first table that is not free for a work's use; None if all are. What wants one for itself comes next
+        there, so that it does not wait for all the others."""
         for name, use in wanted.items():
             others = [each for each, count in self.uses[name].items() if count]
             if others and (use == "alone" or others != [use]):
+                if use == "alone":
+                    self.kept.setdefault(name, number)
+                return name
+            if self.kept.get(name, number) != number:
                 return name
         return None
 
-    def take(self, wanted: Footprint) -> None:
+    def take(self, number: int, wanted: Footprint) -> None:
         for name, use in wanted.items():
             self.uses[name][use] += 1
+            if self.kept.get(name) == number:
+                del self.kept[name]
 
     def give(self, wanted: Footprint) -> None:
         for name, use in wanted.items():
@@ -64,8 +72,8 @@ async def carry_out(works: Sequence[Work], do: Do, most: int) -> None:
     for each in works:
         for number in each.after & known.keys():
             behind[number].append(each.number)
-    ready: list[tuple[int, int, Footprint]] = []
-    parked: dict[str, list[tuple[int, int, Footprint]]] = defaultdict(list)
+    ready: list[tuple[float, int, Footprint]] = []
+    parked: dict[str, list[tuple[float, int, Footprint]]] = defaultdict(list)
     tables, ended, waiting, running = _Tables(), asyncio.Queue[tuple[int, Footprint, Footprint | None]](), len(works), 0
 
     def now_ready(number: int, footprint: Footprint) -> None:
@@ -81,13 +89,20 @@ async def carry_out(works: Sequence[Work], do: Do, most: int) -> None:
         while waiting:
             while ready and running < most:
                 rank, number, footprint = heapq.heappop(ready)
-                taken = tables.taken(footprint)
+                taken = tables.taken(number, footprint)
                 if taken is not None:
                     parked[taken].append((rank, number, footprint))
                     continue
-                tables.take(footprint)
+                tables.take(number, footprint)
                 running += 1
                 group.create_task(one(number, footprint))
+            if not running and tables.kept:
+                # two that want several tables may each have one kept free that the other wants
+                tables.kept.clear()
+                ready += [another for several in parked.values() for another in several]
+                parked.clear()
+                heapq.heapify(ready)
+                continue
             if not running:
                 raise ValueError("works wait for each other in a circle")
             number, footprint, again = await ended.get()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
 from functools import partial
 
@@ -37,14 +37,17 @@ def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
             looks[table].append(number)
         if not each.check.per_role and not _SEVERAL.match(each.check.name):
             readers[each.resource.name].append(number)
-    places = {each.name: place for place, each in enumerate(world.model.resources)}
+    resources = world.model.resources
+    places = {each.name: place / len(resources) for place, each in enumerate(resources)}
+    most, turns = Counter(each.resource.name for each in asked.values()), Counter[str]()
+    awaited = {table for each in world.model.resources for table in tables.made_first(each.name)}
     works = []
     for number, each in asked.items():
         touched = tables.touched(each)
         after = {
             other
             for name in builds_on(each.check)
-            for table in touched
+            for table in (touched[:1] if _SEVERAL.match(name) else touched)
             for other in named.get((table, name), ())
             if planned[other].actor in ("", each.actor)
         }
@@ -56,19 +59,16 @@ def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
         if number in last:
             after |= asked.keys() - last
         footprint = partial(tables.footprint, each, touched)
-        works.append(Work(number, footprint, frozenset(after - {number}), _rank(each, places[each.resource.name])))
+        rank = 0.0 if each.resource.name in awaited else 1.0
+        if each.check.creates and not each.check.gate:
+            # what has its table for itself comes at another time in each: while one is kept from most, others have
+            # enough to do
+            name = each.resource.name
+            own = places[name] if each.check.alone else turns[name] / most[name]
+            rank = 2.0 if _SEVERAL.match(each.check.name) else 2.0 + own
+            turns[name] += 1
+        works.append(Work(number, footprint, frozenset(after - {number}), rank))
     return works
-
-
-def _rank(planned: Planned, place: int) -> int:
-    """What only reads comes first, then what needs several tables. What has its table for itself comes before all
-    other writes in every second table, and behind them in the rest: while one is kept from most, others have enough
-    to do."""
-    if not planned.check.creates:
-        return 0
-    if _SEVERAL.match(planned.check.name):
-        return 1
-    return 3 if not planned.check.alone else 2 + 2 * (place % 2)
 
 
 class _Tables:

@@ -102,27 +102,33 @@ class _Settling:
         waiting = list(names)
         whole: set[str] = set()
         for _ in range(_MOST_ROUNDS):
-            again = []
+            looks = await asyncio.gather(*(self._look(name, name in whole) for name in waiting))
+            self.looks |= dict(zip(waiting, looks, strict=True))
+            removed = False
             for name in waiting:
-                last = self.looks.get(name)
-                found = await look_again(self.ledger, name, last) if last is not None and name not in whole else None
-                found = found or await look(self.ledger, name, self.entries(name), last)
-                self.looks[name] = found
-                done = [await self._remove(name, key, entry) for key, entry in list(found.own.items())[::-1]]
-                again += [name] if any(done) else []
+                for key, entry in list(self.looks[name].own.items())[::-1]:
+                    removed = await self._remove(name, key, entry) or removed
+            # what was removed may have taken other rows with it, and what could not go may go now
+            again = list(names) if removed else []
             if not again and pauses:
                 await asyncio.sleep(pauses.pop())
                 again = [name for name in names if any(each.resource == name for each in unclear)]
                 whole = set(again)
             if not again:
                 break
-            # a parent that could not go may go now that its children have gone
             waiting = [name for name in names if name in again or self.looks[name].own]
         left = [each for name in names for each in self._left(name)]
         self._close(names, left)
         stay = {(each.table, each.key) for each in left}
-        removed = sum(each not in stay for each in self.asked)
-        return Settlement(tuple(left), (*self.ledger.harmed, *self._touched(names)), removed)
+        gone = sum(each not in stay for each in self.asked)
+        return Settlement(tuple(left), (*self.ledger.harmed, *self._touched(names)), gone)
+
+    async def _look(self, name: str, whole: bool) -> Look:
+        """A table as it is now; where little was left of a long list, by the keys of that, unless it is wanted
+        whole."""
+        last = self.looks.get(name)
+        found = await look_again(self.ledger, name, last) if last is not None and not whole else None
+        return found or await look(self.ledger, name, self.entries(name), last)
 
     def _children_first(self, names: dict[str, None]) -> list[str]:
         """The tables, those that refer to others before them; in their own order where they refer to each other."""
