@@ -69,6 +69,7 @@ def measured(delay: float, tables: Sequence[str]) -> tuple[float, float, float, 
             async with Connections(limits.timeout, limits.concurrency) as connections:
                 late = Late(connections, delay)
                 session = Session(roles, target.environment, limits, base_url=target.base_url, transport=late)
+                session.tokens.update(result.tokens)
                 waiting = iter(requests)
 
                 async def sender() -> None:
