@@ -82,7 +82,15 @@ def _named(field: Field, others: Mapping[str, Resource]) -> Relation | None:
             if name.startswith(stem) and name[len(stem) :] in endings:
                 why = f"its name is that of {resource.name} and a key, and the types agree"
                 return _target(resource, field, Reason(why, "likely"))
+            if name == stem and target is not None and target.types & field.types and not _chosen(field):
+                why = f"its name is that of a row of {resource.name}, and it has the type of its key"
+                return _target(resource, field, Reason(why, "likely"))
     return None
+
+
+def _chosen(field: Field) -> bool:
+    """Whether a field's values are chosen from a few, or are moments: nothing that a key is."""
+    return "enum" in field.keywords or "const" in field.keywords or field.format in {"date", "date-time", "time"}
 
 
 #: Names of keys that many tables have.

@@ -17,6 +17,8 @@ from typing import Any, Literal, Protocol
 FOLDER = ".checkpost"
 Key = tuple[Any, ...]
 Kind = Literal["create", "change", "remove", "link"]
+#: Statuses of a server that has given up on a request: what it did is done, and nothing more comes of it.
+FAILED = frozenset({500, 501})
 #: Not every system has fdatasync.
 _to_disk = getattr(os, "fdatasync", os.fsync)
 

@@ -14,7 +14,7 @@ from typing import Any
 
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import differences
-from checkpost.rows.journal import Book, Entry, Journal
+from checkpost.rows.journal import FAILED, Book, Entry, Journal
 from checkpost.rows.resemblance import Bears, marked, shows, stamps
 from checkpost.rows.script import Deeds
 from checkpost.wire.client import Client
@@ -131,10 +131,12 @@ class Ledger:
             if entry.removed:
                 self.table(entry.resource).ever.add(entry.answered or ())
                 continue
-            if entry.kind == "remove" and entry.key is not None and not (entry.sure and 400 <= entry.status < 404):
+            failed = entry.status in FAILED or (entry.sure and 400 <= entry.status < 404)
+            if entry.kind == "remove" and entry.key is not None and not failed:
                 self.table(entry.resource).doubtful.add(entry.key)
             if entry.kind == "create" and entry.key is not None and entry.key not in self.table(entry.resource).known:
                 self.table(entry.resource).picked.add(entry.key)
+            self._pick(entry.resource, entry.record)
             if entry.kind == "change" and entry.key is not None:
                 self.table(entry.resource).changes.setdefault(entry.key, []).append(entry.record)
             elif entry.answered is not None:
@@ -274,6 +276,7 @@ class Ledger:
                 table = self.table(name)
                 if touched in table.own:
                     table.unproved.add(touched)
+                if touched in table.own and answer.status not in FAILED:
                     table.doubtful.add(touched)
         if answer.failure or answer.status == 202:
             self.pending.update(act.touched)
@@ -305,6 +308,7 @@ class Ledger:
             entry = self.journal.intend(act.kind, made.table, request.role, made.record, key, made.above)
             for name, value in made.record.items():
                 self._sent[made.table, name].add(repr(value))
+            self._pick(made.table, made.record)
             entries.append(entry)
             if act.kind == "change" and key is not None:
                 self.table(made.table).changes.setdefault(key, []).append(made.record)
@@ -314,6 +318,14 @@ class Ledger:
             for name, key in touched:
                 entries.append(self.journal.intend(act.kind, name, request.role, {}, key))
         return entries
+
+    def _pick(self, name: str, record: Mapping[str, Any]) -> None:
+        """Note a key that a record names, as it may be stored: a change that names another may make a row of it."""
+        client, table = self.reach(name), self.table(name)
+        key = client.key_of(record) if client is not None else None
+        if key is not None and key not in table.known:
+            stored = tuple(part.strip() if isinstance(part, str) else part for part in key)
+            table.picked |= {key, stored} - table.known
 
     async def _undone(self, act: Act, entries: Sequence[Entry], pause: float) -> bool:
         """Whether, after a pause, a request that was put off is seen not to be done."""

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from typing import Any
 
-from checkpost.model.field import MISSING
+from checkpost.model.field import MISSING, Field
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import same
 from checkpost.rows.journal import Entry
@@ -49,7 +49,14 @@ def stamps(resource: Resource, record: Mapping[str, Any], row: Row) -> dict[str,
 
 def _sent(resource: Resource, records: Sequence[Mapping[str, Any]], name: str, value: Any) -> bool:
     field = resource.field(name)
-    return any(same(field, record[name], value) for record in records if name in record)
+    return any(_alike(field, record[name], value) for record in records if name in record)
+
+
+def _alike(field: Field | None, sent: Any, got: Any) -> bool:
+    """Whether a value may be what became of the one that was sent: APIs cut blanks off, and change the case."""
+    if isinstance(sent, str) and isinstance(got, str) and sent.strip().casefold() == got.strip().casefold():
+        return True
+    return same(field, sent, got)
 
 
 def _blank(resource: Resource, row: Row) -> bool:
@@ -69,7 +76,7 @@ def likeness(resource: Resource, record: Mapping[str, Any], row: Mapping[str, An
     if not bears(row):
         return 0
     shared = [name for name in record if name in row]
-    agreeing = sum(same(resource.field(name), record[name], row[name]) for name in shared)
+    agreeing = sum(_alike(resource.field(name), record[name], row[name]) for name in shared)
     return agreeing if agreeing >= max(1, len(shared) // 2) else 0
 
 
@@ -78,7 +85,7 @@ def may_be(resource: Resource, record: Mapping[str, Any], row: Row) -> bool:
     shared = [name for name in record if name in row and record[name] is not None]
     if not shared:
         return _blank(resource, row)
-    return all(same(resource.field(name), record[name], row[name]) for name in shared)
+    return all(_alike(resource.field(name), record[name], row[name]) for name in shared)
 
 
 def match(

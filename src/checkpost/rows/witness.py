@@ -9,7 +9,7 @@ from typing import Any
 from checkpost.model.query import Compare, Operator
 from checkpost.model.resource import Resource
 from checkpost.model.spelling import Filtering, Inexpressible
-from checkpost.rows.journal import Entry
+from checkpost.rows.journal import FAILED, Entry
 from checkpost.rows.ledger import Ledger, Table
 from checkpost.rows.resemblance import Bears, likeness, marked, may_be, shows
 from checkpost.wire.client import Client
@@ -233,7 +233,7 @@ def _removals(entries: Sequence[Entry]) -> dict[Key, int]:
     """The last removal of each key that was, or may have been, carried out, by the number of its entry."""
     last: dict[Key, int] = {}
     for each in entries:
-        done = not each.sure or each.status < 300 or each.status in {404, 410}
+        done = (not each.sure and each.status not in FAILED) or each.status < 300 or each.status in {404, 410}
         if each.kind == "remove" and each.key is not None and done:
             last[each.key] = each.number
     return last
