@@ -72,6 +72,11 @@ LOTS = Table(
     ),
 )
 TAGS = Table("tags", ("code",), (Column("code", required=True, longest=40), Column("title")), True)
+#: A table whose keys are so short that they can bear no mark.
+BOXES = Table("boxes", ("code",), (Column("code", required=True, longest=8), Column("grams", "number")), True)
+#: Rows that can bear no mark, and that others refer to.
+SHELVES = Table("shelves", ("id",), (Column("grams", "number"), Column("level", "integer", True)))
+TRAYS = Table("trays", ("id",), (Column("label", required=True), Column("shelf_id", "integer", True, "shelves")))
 MARKS = Table(
     "lot-tags",
     ("lot_id", "tag_code"),
@@ -111,6 +116,10 @@ class Temper:
     by_filter: bool = False
     reading_removes: bool = False
     accepts_all: bool = False
+    #: Blanks around texts are cut off; a change of the key makes another row; a removal that is refused fails with 500.
+    trims: bool = False
+    key_forks: bool = False
+    refusals_fail: bool = False
     others: float = 0.0
 
 
@@ -268,6 +277,8 @@ class Api:
             value = json.loads(body or b"")
         except ValueError:
             value = None
+        if isinstance(value, dict) and self.temper.trims:
+            value = {name: each.strip() if isinstance(each, str) else each for name, each in value.items()}
         return value if isinstance(value, dict) else ({} if self.temper.accepts_all else None)
 
     def _problem(self, table: Table, record: Json, key: Key | None, part: bool = False) -> str:
@@ -354,7 +365,8 @@ class Api:
                 rows[key] = {**row, "~gone": True}
                 self.version += 1
                 return 204, None
-            return (204, None) if self._delete(table.name, key) else (409, {"error": "others refer to it"})
+            refused = (500, {"error": "failed"}) if temper.refusals_fail else (409, {"error": "others refer to it"})
+            return (204, None) if self._delete(table.name, key) else refused
         record = self._read_body(body)
         if method not in {"PUT", "PATCH"}:
             return 405, {"error": "method not allowed"}
@@ -369,6 +381,11 @@ class Api:
         problem = "" if temper.accepts_all else self._problem(table, whole, key, method == "PATCH")
         if problem:
             return 422, {"error": problem}
+        other = tuple(record.get(name, part) for name, part in zip(table.key, key, strict=True))
+        if temper.key_forks and row is not None and other != key and other not in rows:
+            rows[other] = self._whole(table, {**whole, **dict(zip(table.key, other, strict=True))}, other)
+            self.version += 1
+            return 200, rows[other]
         if temper.replace_forks and method == "PUT" and not table.by_client and row is not None:
             key = self._insert(table, whole)
             return 200, rows[key]

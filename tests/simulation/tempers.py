@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from tests.simulation.api import COUNTS, CROPS, HEADS, LOTS, MARKS, TAGS, TEAMS, Temper
+from tests.simulation.api import BOXES, COUNTS, CROPS, HEADS, LOTS, MARKS, SHELVES, TAGS, TEAMS, TRAYS, Temper
 
 NOBODYS = replace(CROPS, rows=0)
 TEMPERS = (
@@ -40,6 +40,10 @@ TEMPERS = (
     Temper(
         "everything at once", (CROPS, LOTS, COUNTS), "row", "largest", 0.1, 0.03, 0.03, 0.02, 0.03, 0.03, others=0.1
     ),
+    Temper(
+        "cuts blanks, and makes a row of a new key", (CROPS, TAGS, BOXES), trims=True, key_forks=True, others=0.02
+    ),
+    Temper("fails where it should refuse", (SHELVES, TRAYS), refusals_fail=True, keys_reused="largest", others=0.05),
     Temper("reading removes", (CROPS,), reading_removes=True),
     Temper("takes anything", (CROPS, TAGS), accepts_all=True, others=0.02),
     Temper("people at work", (CROPS, LOTS, TAGS, MARKS), others=0.2),

@@ -9,7 +9,16 @@ from decimal import Decimal
 
 from fastapi import FastAPI
 from piccolo.columns import (
-    UUID, Boolean, Date, ForeignKey, Integer, Numeric, Serial, Text, Timestamptz, Varchar,
+    UUID,
+    Boolean,
+    Date,
+    ForeignKey,
+    Integer,
+    Numeric,
+    Serial,
+    Text,
+    Timestamptz,
+    Varchar,
 )  # fmt: skip
 from piccolo.engine.sqlite import SQLiteEngine
 from piccolo.table import Table, create_db_tables

@@ -75,7 +75,7 @@ class GerminationTest(models.Model):
 
     class Meta:
         app_label = "bank"
-        unique_together = [("accession", "tested")]
+        unique_together = (("accession", "tested"),)
 
 
 TABLES = (Species, Vault, Accession, GerminationTest)
