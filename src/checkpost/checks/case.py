@@ -29,6 +29,7 @@ from checkpost.rows.journal import Entry
 from checkpost.rows.ledger import Ledger, as_number
 from checkpost.rows.resemblance import match
 from checkpost.values.plain import Values
+from checkpost.values.usual import usual
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Exchange
@@ -292,6 +293,7 @@ class Case:
             if not others:
                 return None if each.nullable else MISSING
             return others[self.values.number() % len(others)]
+        each = self._usual(each)
         for _ in range(8):
             value = self.values.plain(each)
             if each.unique and isinstance(value, str | int) and not self.reserve(each, value):
@@ -301,6 +303,13 @@ class Case:
         if each.type == "boolean":
             return not unlike
         return MISSING
+
+    def _usual(self, each: Field) -> Field:
+        """A field with limits between the values that rows have."""
+        if each.name not in self.state.usual:
+            rows = self.state.before.rows if self.state.before else ()
+            self.state.usual[each.name] = usual(each, (row.get(each.name) for row in rows))
+        return self.state.usual[each.name]
 
     def taken(self, each: Field) -> set[Any]:
         """The values of a unique field that rows have had or the run has used."""

@@ -7,6 +7,7 @@ from collections.abc import AsyncIterator, Mapping
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
+from checkpost.checks.blame import blamed, blames_another
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.readback import answer_differs, changed_values, list_differs, missing_from_list, stored_rows
@@ -217,7 +218,24 @@ async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
 @check("create.required-only", needs=("create", "delete"), creates=True, cost=lambda resource: 5)
 async def required_only(case: Case) -> AsyncIterator[Finding]:
     """Is a record of nothing but the required fields stored, with the documented defaults?"""
-    own = (await case.own(full=False))[0]
+    record = await case.record(full=False)
+    exchange, key = await case.create(record, "a record of the required fields")
+    if key is None:
+        if exchange.answer.refused and exchange.answer.status not in {401, 403} and not case.resource.guessed:
+            yield case.finding(
+                "warning",
+                "contract",
+                "A record of the required fields alone is refused",
+                f"success for {shown(record)}",
+                _refusal(exchange),
+                cause="required alone refused",
+                purpose="create",
+                subjects=sorted(blamed(exchange, set(case.fields) - set(record))),
+                evidence=[exchange],
+            )
+            return
+        raise Blocked(f"no row to work with could be made ({exchange.answer.status or exchange.answer.detail})")
+    own = Own(key, record, exchange)
     listing = await case.listing() if case.has("list") else None
     reads, read, listed = await stored_rows(case, own, listing)
     row = read or listed
@@ -290,7 +308,11 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
             for (name, variant), (single, refusal) in zip(plan.items(), alone, strict=True):
                 if single is not None:
                     rows.append(({name: variant}, single))
-                elif refusal.answer.refused and not case.resource.guessed:
+                elif (
+                    refusal.answer.refused
+                    and not case.resource.guessed
+                    and not blames_another(refusal, name, case.fields)
+                ):
                     yield _valid_refused(case, name, variant, refusal)
     listing = await case.listing() if case.has("list") and not case.has("read") else None
     for plan, own in rows:

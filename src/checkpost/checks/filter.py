@@ -256,7 +256,13 @@ async def _reported(
     for symptom in ("refused", "rows", "twice", "total"):
         failed = [each for each in trials if each.symptom == symptom]
         if symptom == "refused" and failed:
-            failed = [each for each in failed if _promised(filtering, each)]
+            # a value that is none of a reference's, or of a list's, may be refused where others are taken
+            taken = {(each.compare.field, each.compare.operator) for each in usable}
+            failed = [
+                each
+                for each in failed
+                if _promised(filtering, each) and (each.compare.field, each.compare.operator) not in taken
+            ]
         considered = usable if symptom != "refused" else trials
         for cause, group in _causes(failed, considered):
             if cause == "every filter":

@@ -49,6 +49,7 @@ class State:
     no_parent: bool = False
     #: Whether a text of its rows can bear the run's mark, once that is known.
     markable: bool | None = None
+    usual: dict[str, Field] = field(default_factory=dict)
     taken: dict[str, set[Any]] = field(default_factory=dict)
     #: Fields that lists show otherwise than reading by key does, fields that an update does not change, and rules of
     #: records that are not enforced (field and keyword), each with the check that learnt it: it is told once, and not

@@ -325,7 +325,7 @@ class Aggregating:
             )
         else:
             by_name: dict[str, list[str]] = {}
-            for item in items:
+            for item in filter(None, items):
                 name, _, value = item.partition("=")
                 by_name.setdefault(name, []).append(value)
             for name, values in by_name.items():

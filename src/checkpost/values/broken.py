@@ -115,7 +115,8 @@ def _broken_text(field: Field, values: Values) -> Iterator[tuple[Any, str]]:
     if limit is not None and limit <= 100000:
         usual = values.plain(field)
         start = usual if isinstance(usual, str) else ""
-        yield (start + f" {values.mark}" * (limit // 4 + 2))[: limit + 1], "maxLength"
+        # no blank at its end: what an API cuts off would make it short enough
+        yield (start + f"-{values.mark}" * (limit // 4 + 2))[:limit] + "x", "maxLength"
     least = int(words.get("minLength") or 0)
     if least > 0:
         yield "x" * (least - 1), "minLength"
