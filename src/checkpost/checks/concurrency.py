@@ -394,7 +394,7 @@ async def sent_again(case: Case) -> AsyncIterator[Finding]:
     if not header:
         raise Skipped("the contract has no idempotency key")
     record = await case.record()
-    headers = {header: f"{case.world.mark}-{case.values.number()}"}
+    headers = {header: f"{case.world.mark}-{case.resource.name}-{case.values.number()}"}
     first, key = await case.create(record, "a create with an idempotency key", headers=headers)
     if key is None:
         raise Blocked(f"a create with an idempotency key answers {first.answer.status}")

@@ -285,6 +285,7 @@ class Ledger:
             key = act.key_in(answer)
             if key is not None:
                 self.answered(entries[0].number, key)
+                self.table(entries[0].resource).keyless = False  # it was left out since that was asked for
             elif sure:
                 self.table(entries[0].resource).keyless = True
         return exchange
