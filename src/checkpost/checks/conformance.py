@@ -31,8 +31,12 @@ CONFORMANCE = {
     "errors.server-error": "Does the API never fail with a 5xx?",
     "errors.documented": "Are refusals documented?",
     "errors.body": "Are bodies and headers of refusals what the contract says?",
+    "errors.load": "Does the API answer several requests at once as it does one at a time?",
     "errors.leak": "Do errors keep stack traces and statements to themselves?",
 }
+
+#: What tells of failures that come of many requests alone.
+LOAD = "errors.load"
 
 _LEAKS = (
     (

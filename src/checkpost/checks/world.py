@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Mapping, Sequence
+from contextvars import ContextVar
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
@@ -11,7 +12,7 @@ from urllib.parse import parse_qsl, urlsplit
 from checkpost.checks.conformance import Observation, conform, rows_as_told, undocumented_fields
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.validators import Validators
-from checkpost.findings import Findings
+from checkpost.findings import Finding, Findings
 from checkpost.model.access import Access
 from checkpost.model.field import Field
 from checkpost.model.resource import Model, Resource
@@ -25,6 +26,11 @@ from checkpost.wire.client import Client
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key, Listing
 from checkpost.wire.session import Session
+
+#: The checks of answers that tell of an API which fails, be it for its load.
+FAILING = frozenset({"errors.server-error", "shape.answer"})
+#: What the check that is asked just now has seen fail: it counts if it fails again with nothing else under way.
+FAILURES: ContextVar[list[Finding] | None] = ContextVar("failures", default=None)
 
 
 @dataclass
@@ -79,6 +85,23 @@ class State:
     unfiltered: str = ""
     unsorted: str = ""
 
+    def learnt(self) -> dict[str, Any]:
+        """What checks have found out so far, so that it can be forgotten where one is asked again."""
+        kept = {name: getattr(self, name) for name in _LEARNT}
+        return {**kept, "misfiltered": set(self.misfiltered)}
+
+    def forget(self, learnt: Mapping[str, Any]) -> None:
+        """Go back to what was known, and ask again what was asked."""
+        for name, value in learnt.items():
+            setattr(self, name, value)
+        self.replies.clear()
+
+
+_LEARNT = (
+    *("unusable", "pages_broken", "may_not_read", "may_not_create", "not_creatable", "not_removable", "many_refused"),
+    *("many_kept", "unfiltered", "unsorted", "filtering", "sorting"),
+)
+
 
 @dataclass
 class World:
@@ -109,6 +132,8 @@ class World:
     access: Access = field(default_factory=dict)
     unexposed: tuple[str, ...] = ()
     observed: dict[tuple[str, str], Any] = field(default_factory=dict)
+    #: What failed once beside other requests, and not again by itself.
+    overloaded: list[Finding] = field(default_factory=list)
     waiting: Sequence[Entry] = ()
     #: The row that a resource is looked at under, by the resource, where its paths stand under another's rows.
     above: dict[str, Key] = field(default_factory=dict)
@@ -191,7 +216,12 @@ class World:
             return sent and (field is None or not self.valid(field, value))
 
         observation = Observation(name, operation, exchange, situation, _reshaped(resource, exchange), broken)
-        self.findings.add(conform(observation, self.validators))
+        failures = FAILURES.get()
+        for found in conform(observation, self.validators):
+            if failures is not None and found.check in FAILING:
+                failures.append(found)
+            else:
+                self.findings.add([found])
         if exchange.answer.ok and not exchange.check.endswith(".rules"):
             listed = operation is resource.operations.get("list")
             one = None if listed else client.row_in(exchange.answer)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import os
 import time
+from collections import Counter
 from collections.abc import Callable, Coroutine, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -13,10 +14,10 @@ from random import Random
 from typing import Any
 
 from checkpost.checks.case import Case
-from checkpost.checks.conformance import CONFORMANCE
+from checkpost.checks.conformance import CONFORMANCE, LOAD
 from checkpost.checks.observe import Observed
 from checkpost.checks.registry import Blocked, Skipped
-from checkpost.checks.world import World
+from checkpost.checks.world import FAILURES, World
 from checkpost.contract.contract import Contract
 from checkpost.contract.validators import Validators
 from checkpost.engine.plan import Planned
@@ -148,6 +149,7 @@ async def run(
         finally:
             if world.ledger is not None:
                 settled = await tidy(world)
+    _tell_of_load(world)
     world.findings.unite()
     checks = runner.results + _conformance(world, resources)
     findings = _with_scripts(world)
@@ -232,14 +234,22 @@ _CHECKS_AT_ONCE = 2
 _NOT_AGAIN = "seen once, beside other requests, and not again: {titles}"
 
 
+@dataclass(frozen=True)
+class _First:
+    """What came of a check that is to be asked again."""
+
+    titles: tuple[str, ...]
+    failures: tuple[Finding, ...]
+
+
 class _Runner:
     """Asks the planned checks. What fails while other checks make rows in the same table is asked again, alone: what
-    they do there may be what was seen."""
+    they do there may be what was seen. Where the API itself failed, nothing else is under way then."""
 
     def __init__(self, world: World, planned: Sequence[Planned], progress: Progress) -> None:
         self.world, self.planned, self.progress = world, planned, progress
         self._results: dict[int, CheckResult] = {}
-        self._first: dict[int, tuple[Finding, ...]] = {}
+        self._first: dict[int, _First] = {}
 
     @property
     def results(self) -> list[CheckResult]:
@@ -260,18 +270,17 @@ class _Runner:
     async def _ask(self, work: Work, footprint: Footprint) -> Footprint | None:
         """Ask one check; how it has to have its tables to be asked again, if it has."""
         planned, number = self.planned[work.number], work.number
-        case = self._case(planned, int(number in self._first))
-        shared = planned.check.creates and "own" in footprint.values() and number not in self._first
+        state, first = self.world.state(planned.resource.name), self._first.get(number)
+        case, learnt = self._case(planned, int(first is not None)), state.learnt()
+        failures: list[Finding] = []
+        FAILURES.set(failures)
         started = time.perf_counter()
         found: list[Finding] = []
         outcome: Outcome = "passed"
         reason = ""
         try:
             self._refuse(planned)
-            async for finding in planned.check.function(case):
-                found.append(finding)
-                if not shared:
-                    self.world.findings.add([finding])
+            found += [finding async for finding in planned.check.function(case)]
         except Skipped as skip:
             outcome, reason = "skipped", str(skip)
         except (Blocked, Unsafe) as block:
@@ -287,14 +296,19 @@ class _Runner:
             case.remark(str(error))
         except Exception as error:  # its rows are looked for at the end
             case.remark(_own_fault(error))
-        if shared and outcome in {"failed", "blocked"}:
-            self._first[number] = tuple(found)
+        shared = planned.check.creates and "own" in footprint.values() and outcome in {"failed", "blocked"}
+        if first is None and (shared or failures):
+            self._first[number] = _First(tuple(dict.fromkeys(each.title for each in found)), tuple(failures))
             case.unlearn()
-            return dict.fromkeys(footprint, "alone")
-        before = self._first.get(number, ())
-        if before and not found:
-            titles = ", ".join(dict.fromkeys(each.title for each in before))
-            case.remark(_NOT_AGAIN.format(titles=titles))
+            state.forget(learnt)
+            tables = [each.name for each in self.world.model.resources] if failures else footprint
+            return dict.fromkeys(tables, "alone")
+        self.world.findings.add([*found, *failures])
+        if first is not None:
+            again = {each.key for each in failures}
+            self.world.overloaded += [each for each in first.failures if each.key not in again]
+            if first.titles and not found:
+                case.remark(_NOT_AGAIN.format(titles=", ".join(first.titles)))
         self._end(number, case, outcome, reason or "; ".join(case.remarks), time.perf_counter() - started)
         return None
 
@@ -339,6 +353,36 @@ async def tidy(world: World) -> Settlement:
     settled = await settle(ledger, as_role, [world.role.name, *world.roles], timeout, age)
     ledger.journal.finish()
     return settled
+
+
+def _tell_of_load(world: World) -> None:
+    """One finding for all that failed beside other requests and not by itself."""
+    met = world.overloaded
+    if not met:
+        return
+    numbers = [number for each in met for number in each.exchanges]
+    told = ", ".join(f"{count} with {words}" for words, count in Counter(each.observed[:40] for each in met).items())
+    world.findings.add(
+        [
+            replace(
+                met[0],
+                check=LOAD,
+                family="errors",
+                resource=None,
+                severity="warning",
+                basis="expectation",
+                title="Requests fail while others are under way",
+                expected=f"answers as good as one at a time, with {world.session.limits.concurrency} requests at once",
+                observed=f"{len(numbers)} of {len(world.exchanges)} requests failed ({told}), and not when asked alone",
+                cause="everywhere:load",
+                operations=tuple(dict.fromkeys(place for each in met for place in each.operations)),
+                subjects=tuple(dict.fromkeys(words for each in met for words in each.subjects)),
+                exchanges=tuple(numbers[:3]),
+                count=len(numbers),
+                source=LOAD,
+            )
+        ]
+    )
 
 
 def _conformance(world: World, resources: Sequence[Resource]) -> list[CheckResult]:
