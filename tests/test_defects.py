@@ -156,7 +156,7 @@ class PlantedDefects(unittest.TestCase):
     def judge(self, defect: Defect, findings: list[Finding], checks: list[CheckResult], silent: list[str]) -> None:
         self.assertEqual(silent, [], "rows are not as they were, and the run does not tell")
         resource = resource_of(defect.table)
-        own = [finding for finding in findings if finding.resource == resource]
+        own = [finding for finding in findings if resource in finding.resources]
         told = "\n".join(f"{finding.check} {finding.role} {finding.operations} {finding.title}" for finding in own)
         matching = [finding for finding in own if names_operation(finding, defect)]
         self.assertTrue(matching, f"no finding names {defect.method} {defect.path}:\n{told}")

@@ -466,7 +466,8 @@ class FurtherDefects(unittest.TestCase):
         self.assertEqual([each.check for each in self.paged(Endless)], ["page.past-end"])
 
     def test_a_size_that_is_ignored(self) -> None:
-        self.assertEqual([each.title for each in self.paged(Stubborn)], ["A page holds more rows than were asked for"])
+        titles = ["A page holds more rows than were asked for", "A badly typed parameter is ignored"]
+        self.assertEqual([each.title for each in self.paged(Stubborn)], titles)
 
 
 if __name__ == "__main__":

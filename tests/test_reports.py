@@ -65,6 +65,7 @@ def finding(**changes: Any) -> dict[str, Any]:
         "check": "create.stored",
         "family": "create",
         "resource": "tags",
+        "resources": ["tags"],
         "operation": {"method": "POST", "path": "/tags"},
         "operations": [{"method": "POST", "path": "/tags"}],
         "role": "keeper",
@@ -140,26 +141,51 @@ class Runs(unittest.TestCase):
 
     def test_the_matrix_tells_without_colour(self) -> None:
         text = printed(show_run, self.document)
-        line = next(line for line in text.splitlines() if line.startswith("tags "))
-        self.assertEqual(line.split(), ["tags", "✓", "✗", "1", "▲", "1", "–", "!", "1"])
+        lines = {
+            line.split()[0]: line.split()[1:] for line in text.splitlines() if line.startswith(("read ", "create "))
+        }
+        self.assertEqual(lines, {"read": ["✓", "✓"], "create": ["✗", "1", "–"]})
         self.assertNotIn("\x1b", text)
 
     def test_nothing_is_left_out(self) -> None:
         text = " ".join(printed(show_run, self.document).split())
         for words in (
-            "delete.gone of tags: no row",
-            "replace.stored of tags: no replace",
-            "read.total of vaults: in part only",
-            "1 of 3 operations were never exercised",
-            "GET /x: no check reached it",
-            "1 error, 1 warning",
-            "3 passed, 2 failed, 1 skipped, 1 blocked",
+            "2 findings: 1 error, 1 warning 2 of 3 operations asked rows as they were",
+            "1 ✗ A title [red]in brackets[/red] tags",
+            "2 ▲ Milder tags",
+            "3 passed, 1 of them in part, 2 failed, 1 skipped, 1 blocked",
+            "checkpost show --checks lists each with its reason",
+            "Never asked: GET /x.",
             "and 3 more",
             "(3 times)",
             "has 2 flaws",
-            "contract, line 41",
+            "(contract, line 41)",
+            "Next: checkpost show 1",
         ):
             self.assertIn(words, text)
+        every = " ".join(printed(lambda console: show_checks(self.document, console), width=160).split())
+        for words in (
+            "! blocked tags delete.gone no row",
+            "– skipped tags replace.stored no replace",
+            "✓ passed vaults read.total in part only",
+            "– not asked GET /x no check reached it",
+        ):
+            self.assertIn(words, every)
+
+    def test_the_verdict_comes_first_and_the_next_step_last(self) -> None:
+        lines = [line for line in printed(show_run, self.document, width=80).splitlines() if line.strip()]
+        self.assertIn("2 findings: 1 error, 1 warning", lines[2])
+        self.assertEqual(lines[-1].strip(), "Next: checkpost show 1")
+        sound = [line for line in printed(show_run, document([], [check("read.list")])).splitlines() if line.strip()]
+        self.assertIn("no findings", sound[2])
+        self.assertNotIn("Next", sound[-1])
+
+    def test_of_many_resources_those_with_findings_are_shown(self) -> None:
+        checks = [check("read.list", resource=f"table{number}") for number in range(40)]
+        found = finding(resource="table7", resources=["table7", "table9"], family="read")
+        text = printed(show_run, document([found], checks))
+        self.assertIn("table9", text)
+        self.assertNotIn("table8", text)
 
     def test_what_the_api_said_is_not_taken_for_markup(self) -> None:
         self.assertIn("A title [red]in brackets[/red]", printed(show_run, self.document))
@@ -168,8 +194,13 @@ class Runs(unittest.TestCase):
         self.assertIn("[bold]x[/bold]", printed(lambda console: show_finding(self.document, finding(), console)))
 
     def test_a_narrow_terminal_loses_no_column(self) -> None:
-        heading = next(line for line in printed(show_run, self.document, width=80).splitlines() if "create" in line)
-        self.assertEqual(heading.split(), ["read", "create", "update", "replace", "delete"])
+        names = [f"a-rather-long-name-{letter}" for letter in "abcdefgh"]
+        crowded = document([], [check("read.list", resource=name) for name in names])
+        lines = printed(show_run, crowded, width=80).splitlines()
+        place = next(place for place, line in enumerate(lines) if line.startswith("read"))
+        self.assertEqual(lines[place].split()[1:], ["✓"] * 8)
+        self.assertEqual(lines[place - 1].split(), list("12345678"))
+        self.assertIn("8 a-rather-long-name-h", " ".join(lines))
 
     def test_interruption_and_rows_left_are_told(self) -> None:
         interrupted = document([], [check("read.list")], interrupted=True)
@@ -181,7 +212,7 @@ class Runs(unittest.TestCase):
         interrupted["summary"]["harmed"] = [lost, {**lost, "how": "changed", "restored": True, "certain": False}]
         text = printed(show_run, interrupted)
         self.assertIn("interrupted", text)
-        lines = [line.strip() for line in text.splitlines()[3:13]]
+        lines = [line.strip() for line in text.splitlines()[4:14]]
         self.assertEqual(
             [line for line in lines if line],
             [

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Mapping
+import re
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
@@ -49,6 +50,13 @@ class Finding:
     count: int = 1
     source: str = ""
     rows: tuple[Differing, ...] = ()
+    #: Further resources that show the same departure with the same explanation.
+    elsewhere: tuple[str, ...] = ()
+
+    @property
+    def resources(self) -> tuple[str, ...]:
+        """Every resource that shows it; empty where it is about the API as a whole."""
+        return (self.resource, *self.elsewhere) if self.resource is not None else ()
 
     @property
     def key(self) -> tuple[str, str | None, str, str]:
@@ -61,7 +69,8 @@ class Finding:
     @property
     def id(self) -> str:
         """An identifier that is the same in every run that meets the same departure."""
-        text = "\n".join(part or "" for part in self.key)
+        check, resource, role, cause = self.key
+        text = "\n".join(part or "" for part in (check, None if self.elsewhere else resource, role, cause))
         return hashlib.sha256(text.encode()).hexdigest()[:10]
 
     def merged(self, other: Finding) -> Finding:
@@ -71,6 +80,7 @@ class Finding:
             count=self.count + other.count,
             subjects=tuple(dict.fromkeys(self.subjects + other.subjects)),
             operations=tuple(dict.fromkeys(self.operations + other.operations)),
+            elsewhere=tuple(dict.fromkeys([*self.resources, *other.resources]))[1:],
             severity=max(self.severity, other.severity, key=SEVERITIES.index),
         )
 
@@ -101,9 +111,10 @@ class Findings:
             known = self.by_key.get(finding.key)
             self.by_key[finding.key] = known.merged(finding) if known else finding
 
-    def unite(self) -> None:
+    def unite(self, asked: Callable[[str], int] = lambda check: 0) -> None:
         """Make one of findings that differ in the operation alone: the same check of the same resource, and
-        a situation that they share. A broken body that crashes POST and PUT alike has one cause."""
+        a situation that they share. A broken body that crashes POST and PUT alike has one cause. So has what at least
+        half of the resources show that a check was ``asked`` of."""
         united: list[Finding] = []
         for finding in self.by_key.values():
             kind, _, operation = finding.cause.partition(" at ")
@@ -115,7 +126,8 @@ class Findings:
                     break
             else:
                 united.append(finding)
-        self.by_key = {finding.key: finding for finding in _by_roles(united)}
+        systematic = _by_resources(_by_roles(united), asked)
+        self.by_key = {finding.key: finding for finding in systematic}
 
     def all(self) -> list[Finding]:
         """The findings, the gravest first, then by resource and check."""
@@ -141,6 +153,37 @@ def _by_roles(findings: Iterable[Finding]) -> list[Finding]:
         merged = known.merged(finding) if known is not None else finding
         united[check, resource, cause] = replace(merged, role=", ".join(roles))
     return list(united.values())
+
+
+def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> list[Finding]:
+    """Findings of one kind as one, where so many resources show it that it is how the API as a whole is made."""
+    alike: dict[tuple[str, ...], list[Finding]] = {}
+    for finding in sorted(findings, key=lambda each: each.resource or ""):
+        if finding.resource is not None:
+            alike.setdefault(_kind(finding), []).append(finding)
+    one: dict[tuple[str, str | None, str, str], Finding] = {finding.key: finding for finding in findings}
+    for group in alike.values():
+        if len({each.resource for each in group}) < max(2, (asked(group[0].check) + 1) // 2):
+            continue
+        first = group[0]
+        for other in group[1:]:
+            first = first.merged(other)
+            one.pop(other.key)
+        one[first.key] = first
+    return list(one.values())
+
+
+def _kind(finding: Finding) -> tuple[str, ...]:
+    """What two findings of different resources have in common if one explanation serves for both: the departure, how
+    it is asked for, and, where an answer is at fault, the sentence that says how."""
+    cause = finding.cause.partition(" at ")[0]
+    method, path = finding.operations[0] if finding.operations else ("", "")
+    asked = f"{method} {'{}' if path.rstrip('/').endswith('}') else ''}"
+    told = ""
+    if finding.family in {"shape", "errors"}:
+        told = re.sub(r'[0-9]+|"[^"]*"', "#", finding.observed)[:80]
+        cause = cause if finding.family == "errors" else ""
+    return finding.check, finding.role, finding.severity, finding.basis, finding.title, cause, asked, told
 
 
 def operation_name(operation: Operation | None) -> tuple[tuple[str, str], ...]:

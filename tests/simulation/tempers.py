@@ -40,9 +40,7 @@ TEMPERS = (
     Temper(
         "everything at once", (CROPS, LOTS, COUNTS), "row", "largest", 0.1, 0.03, 0.03, 0.02, 0.03, 0.03, others=0.1
     ),
-    Temper(
-        "cuts blanks, and makes a row of a new key", (CROPS, TAGS, BOXES), trims=True, key_forks=True, others=0.02
-    ),
+    Temper("cuts blanks, and makes a row of a new key", (CROPS, TAGS, BOXES), trims=True, key_forks=True, others=0.02),
     Temper("fails where it should refuse", (SHELVES, TRAYS), refusals_fail=True, keys_reused="largest", others=0.05),
     Temper("reading removes", (CROPS,), reading_removes=True),
     Temper("takes anything", (CROPS, TAGS), accepts_all=True, others=0.02),

@@ -459,6 +459,8 @@ class Case:
         made = await all_of(self.create(record) for record in records)
         rows = []
         for record, (exchange, key) in zip(records, made, strict=True):
+            if key is None and exchange.answer.status in {400, 409, 422}:
+                record, exchange, key = await self._otherwise(record, exchange, full)
             if key is None and exchange.answer.status in {401, 403}:
                 who = self.world.role.name
                 raise Skipped(f"the role {who} may not create in {self.resource.name} ({exchange.answer.status})")
@@ -466,6 +468,21 @@ class Case:
                 raise Blocked(f"no row to work with could be made ({exchange.answer.status or exchange.answer.detail})")
             rows.append(Own(key, record, exchange))
         return rows
+
+    async def _otherwise(
+        self, record: dict[str, Any], exchange: Exchange, full: bool
+    ) -> tuple[dict[str, Any], Exchange, Key | None]:
+        """A record in place of a refused one: with other values, else like a row that is there. What is accepted is how
+        later rows are made; the refused one where nothing is."""
+        usual = self.state.recipe
+        for recipe in dict.fromkeys((usual, "copy", "copy all")):
+            self.state.recipe = recipe
+            other = await self.record(full=full)
+            answered, key = await self.create(other, "another record, since one was refused")
+            if key is not None:
+                return other, answered, key
+        self.state.recipe = usual
+        return record, exchange, None
 
     # -- finding and removing rows ---------------------------------------------------------------------
 

@@ -26,7 +26,11 @@ async def broken_body(case: Case) -> AsyncIterator[Finding]:
         raise Blocked(case.state.not_creatable)
     if is_form(request_media_type(case.operation("create"))):
         raise Skipped("rows are made by a form, of which any text is one")
-    bodies = [("a body that is not JSON", b'{"broken": '), ("an empty body", b"")]
+    bodies = [
+        ("a body that is not JSON", b'{"broken": '),
+        ("an empty body", b""),
+        ("null in place of a record", b"null"),
+    ]
     if not shape_of(case.resource.body_schema("create")).is_array:
         bodies.append(("a list in place of a record", b"[1, 2]"))
     bodies.append(("a text in place of a record", b'"record"'))
@@ -134,6 +138,18 @@ async def bad_parameter(case: Case) -> AsyncIterator[Finding]:
     for name, exchange in zip(names, sent, strict=True):
         rows = case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
         before = case.state.before
+        if rows and name in {case.resource.paging.limit, case.resource.paging.position}:
+            yield case.finding(
+                "warning",
+                "contract",
+                "A badly typed parameter is ignored",
+                "a refusal, such as 400: the contract says that it is a number",
+                f"{exchange.answer.status} with {len(rows)} rows for {name}=abc",
+                cause="bad parameter ignored",
+                purpose="list",
+                subjects=[name],
+                evidence=[exchange],
+            )
         if rows is not None and before is not None and before.total is not None and len(rows) > max(before.total, 0):
             yield case.finding(
                 "error",

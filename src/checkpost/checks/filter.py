@@ -465,20 +465,27 @@ async def filters_refused(case: Case) -> AsyncIterator[Finding]:
     filtering = await filtering_of(case)
     snapshot = await snapshot_of(case)
     tries: list[tuple[str, Asked, Severity]] = []
-    wrong_type = next(
-        (
-            (field, operator)
-            for kind in ("number", "date", "date-time", "boolean", "uuid")
-            for field in snapshot.fields.values()
-            for operator in _operators(filtering, field)
-            if field.kind == kind and operator in {"eq", *_RANGES} and not _bounds_everything(field)
-        ),
-        None,
-    )
-    if wrong_type is not None:
-        field, operator = wrong_type
-        bad = Compare(field.name, operator, "not-a-value")
-        tries += _spelled(case, filtering, f"a value of the wrong type for {field.name}", bad, "error")
+    for kind in ("number", "date", "date-time", "boolean", "uuid"):
+        wrong_type = next(
+            (
+                (field, operator)
+                for field in snapshot.fields.values()
+                for operator in _operators(filtering, field)
+                if field.kind == kind and operator in {"eq", *_RANGES} and not _bounds_everything(field)
+            ),
+            None,
+        )
+        if wrong_type is not None:
+            field, operator = wrong_type
+            bad = Compare(field.name, operator, "not-a-value")
+            tries += _spelled(case, filtering, f"a value of the wrong type for {field.name}", bad, "error")
+            if kind == "number":
+                far = Compare(field.name, "eq", 10**22)
+                tries += _spelled(case, filtering, f"a number beyond 64 bits for {field.name}", far, "warning")
+    text = next((f for f in snapshot.fields.values() if f.kind == "text" and "eq" in _operators(filtering, f)), None)
+    if text is not None:
+        bad = Compare(text.name, "eq", f"{case.world.mark}\0")
+        tries += _spelled(case, filtering, f"a text with a NUL for {text.name}", bad, "warning")
     if filtering.form != "parameters":
         unknown = Compare("no_such_field", "eq", 1)
         open_field = replace(filtering, fields=None)
@@ -488,8 +495,8 @@ async def filters_refused(case: Case) -> AsyncIterator[Finding]:
     nested = _nested_parameter(case, filtering)
     if nested is not None:
         tries.append(("a field that there is not", Asked(((f"{nested}[no_such_field]", "1"),)), "warning"))
-    for words, asked, severity in tries:
-        reply = await ask(case, asked, words)
+    replies = await all_of(ask(case, asked, words) for words, asked, _ in tries)
+    for (words, _, severity), reply in zip(tries, replies, strict=True):
         if reply.rows is None or len(reply.rows) < min(len(snapshot), 2):
             continue
         every = (reply.total or len(reply.rows)) >= len(snapshot)

@@ -91,6 +91,19 @@ def situation(each: Break) -> str:
 def accepted(case: Case, purpose: Purpose, each: Break, exchange: Exchange) -> Finding:
     """The finding that a record which breaks a rule was accepted."""
     null = each.value is None
+    if each.spelled:
+        return case.finding(
+            "warning",
+            "contract",
+            "A value of another type is accepted and converted",
+            f"a refusal: {each.rule[:160]}",
+            f"{exchange.answer.status} for {each.field} = {shown(each.value, 80)}",
+            cause="any:converts",
+            purpose=purpose,
+            place=each.place,
+            subjects=[each.field],
+            evidence=[exchange],
+        )
     case.learn(case.state.unenforced, [(each.field, each.keyword)])
     titles = {
         "required": "A record without a required field is accepted",

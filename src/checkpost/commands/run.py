@@ -237,9 +237,7 @@ def show(document: Json) -> None:
     from checkpost.report.terminal import show_run
 
     console = plain_console()
-    show_run(document, console, commands=False)
-    if document["findings"]:
-        console.print(f"checkpost show {document['findings'][0]['id']}  shows a finding with its evidence", style="dim")
+    show_run(document, console)
 
 
 def exit_status(document: Json, fail_on: str) -> int:

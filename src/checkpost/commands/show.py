@@ -26,7 +26,7 @@ from checkpost.errors import CheckPostError
 def show(
     name: str | None, finding: str | None, profile_file: Path | None, listing: bool, checks: bool, exchange: int | None
 ) -> None:
-    """Show the latest run, the RUN of a name, or one FINDING (its id, or the beginning of it)."""
+    """Show the latest run, the RUN of a name, or one FINDING: by its number in the run, or by its id."""
     from checkpost.report.console import plain_console
     from checkpost.report.terminal import show_checks, show_exchange, show_finding, show_list, show_run
     from checkpost.store.runs import load, load_exchange, names
@@ -51,7 +51,9 @@ def show(
     elif wanted is None:
         show_run(document, console)
     else:
-        chosen = [each for each in document["findings"] if each["id"].startswith(wanted)]
+        found = document["findings"]
+        counted = wanted.isdigit() and 0 < int(wanted) <= len(found)
+        chosen = [found[int(wanted) - 1]] if counted else [each for each in found if each["id"].startswith(wanted)]
         if not chosen:
             raise CheckPostError(
                 f"There is no run and, in the run {run}, no finding whose name begins with {wanted!r}; "

@@ -150,8 +150,9 @@ async def run(
             if world.ledger is not None:
                 settled = await tidy(world)
     _tell_of_load(world)
-    world.findings.unite()
     checks = runner.results + _conformance(world, resources)
+    asked = Counter(each.check for each in checks if each.outcome in {"passed", "failed"})
+    world.findings.unite(asked.__getitem__)
     findings = _with_scripts(world)
     return Result(
         run=name,
@@ -357,7 +358,9 @@ async def tidy(world: World) -> Settlement:
 
 def _tell_of_load(world: World) -> None:
     """One finding for all that failed beside other requests and not by itself."""
-    met = world.overloaded
+    # a connection that was closed under a request, once, is what connections do
+    closed = {"unreachable", "closed", "truncated", "not-http"}
+    met = [each for each in world.overloaded if world.exchanges[each.exchanges[0]].answer.failure not in closed]
     if not met:
         return
     numbers = [number for each in met for number in each.exchanges]

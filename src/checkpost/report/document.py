@@ -153,7 +153,7 @@ def _access(result: Result) -> list[Json]:
             if rights is None or role == result.target.role.name:
                 continue
             outcomes = {each.outcome for each in checks}
-            wrong = [each for each in result.findings if each.resource == resource and role in each.role.split(", ")]
+            wrong = [each for each in result.findings if resource in each.resources and role in each.role.split(", ")]
             found.append(
                 {
                     "resource": resource,
@@ -177,6 +177,7 @@ def _finding(finding: Finding, result: Result, by_number: dict[int, Exchange], r
         "check": finding.check,
         "family": finding.family,
         "resource": finding.resource,
+        "resources": list(finding.resources),
         "operation": {"method": first[0], "path": first[1]},
         "operations": [{"method": method, "path": path} for method, path in finding.operations],
         "role": finding.role,

@@ -1,9 +1,9 @@
-"""A stored run as a person reads it in a terminal: a matrix first, then the findings, the gravest first."""
+"""A stored run as a person reads it in a terminal: how it came out, the findings, the gravest first, and a matrix."""
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from rich.console import Console, Group, RenderableType
@@ -16,21 +16,30 @@ from checkpost.report.access import access_matrix
 
 Json = dict[str, Any]
 
-_COLOURS = {"error": "bold red", "warning": "yellow", "note": "cyan"}
+_COLOURS = {"error": "bold red", "warning": "bold magenta", "note": "cyan"}
 _SIGNS = {"error": "✗", "warning": "▲", "note": "•"}
 _MOST_SUBJECTS = 6
+_MOST_MISSED = 4
+#: How wide the name of a family is at the most.
+_FAMILY = 11
+#: More resources than this are shown only where they have findings.
+_MOST_RESOURCES = 30
 
 
 #: How many rows that are not as before are named.
 _MOST_ROWS_NAMED = 20
 
 
-def show_run(document: Json, console: Console, commands: bool = True) -> None:
-    """Print a whole run; ``commands`` adds to each finding the command that reproduces it."""
+def show_run(document: Json, console: Console) -> None:
+    """Print a whole run: how it came out, what is wrong, what was tried, and what to look at next."""
     console.print(_heading(document))
+    console.print(_verdict(document))
     console.print()
     for line in rows_not_as_before(document["summary"]):
         console.print(line)
+    for number, finding in enumerate(document["findings"], 1):
+        console.print(_summary(number, finding, document["run"]["role"]))
+        console.print()
     console.print(_matrix(document, console.width))
     console.print(_legend())
     console.print()
@@ -38,12 +47,10 @@ def show_run(document: Json, console: Console, commands: bool = True) -> None:
         console.print(Text("Roles, and what they may do", style="bold"))
         console.print(access_matrix(document["access"]))
         console.print()
-    for finding in document["findings"]:
-        console.print(_finding(finding, commands, document["run"]["role"]))
-        console.print()
     for line in _not_done(document):
         console.print(line)
-    console.print(_verdict(document))
+    if document["findings"]:
+        console.print(Text("Next: checkpost show 1", style="bold"))
 
 
 def rows_not_as_before(summary: Json) -> Iterator[RenderableType]:
@@ -77,13 +84,34 @@ def rows_not_as_before(summary: Json) -> Iterator[RenderableType]:
 
 def _heading(document: Json) -> RenderableType:
     run, summary = document["run"], document["summary"]
-    first = Text.assemble((run["contract"]["title"] or "API", "bold"), "  ", run["base_url"], "  as ", run["role"])
-    writes = f"nothing written: {run['no_writes']}" if run["no_writes"] else "writes allowed"
-    second = Text(
-        f"run {run['id']}  {summary['requests']} requests in {run['seconds']:.1f} s  seed {run['seed']}  {writes}",
-        style="dim",
-    )
-    return Group(first, second)
+    title = run["contract"]["title"] or "API"
+    first = Text.assemble((title, "bold"), "  ", run["base_url"], "  as ", run["role"])
+    second = f"run {run['id']}  {summary['requests']} requests in {run['seconds']:.1f} s  seed {run['seed']}"
+    if run["no_writes"]:
+        second += f"  nothing written: {run['no_writes']}"
+    return Group(first, Text(second, style="dim"))
+
+
+def _verdict(document: Json) -> RenderableType:
+    """How it came out, in a line; what it leaves open, in others."""
+    run, summary = document["run"], document["summary"]
+    findings = summary["findings"]
+    counts = [f"{number} {name}{'s' if number != 1 else ''}" for name, number in findings.items() if number]
+    total = sum(findings.values())
+    found = f"{total} finding{'s' if total != 1 else ''}: {', '.join(counts)}" if total else "no findings"
+    style = "bold red" if findings["error"] else ("bold magenta" if findings["warning"] else "bold green")
+    asked = summary["operations"] - len(summary["not_exercised"])
+    left = any(each["certain"] for each in (*summary["left"], *summary.get("harmed", ())))
+    unsure = bool(summary["left"] or summary.get("harmed"))
+    rows = "rows NOT as they were" if left else ("rows perhaps not as they were" if unsure else "rows as they were")
+    words = f"   {asked} of {summary['operations']} operations asked   "
+    lines = [Text.assemble((found, style), words, (rows, "bold red" if left else ""))]
+    if run["interrupted"]:
+        lines.append(Text("The run was interrupted: what it had not asked yet is missing here.", style="bold"))
+    if summary.get("held"):
+        held = f"{summary['held']} rows are held: checkpost run --verify-held looks at them later, and removes them."
+        lines.append(Text(held, style="bold"))
+    return Group(*lines)
 
 
 def cell(checks: list[Json], findings: list[Json]) -> tuple[str, str]:
@@ -101,22 +129,38 @@ def cell(checks: list[Json], findings: list[Json]) -> tuple[str, str]:
 
 
 def _matrix(document: Json, width: int) -> Table:
-    table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
-    table.add_column("", no_wrap=True, min_width=17)
+    """How each family of checks went for each resource: families as rows where the resources fit beside each other,
+    and of many resources those alone that have findings."""
     families = [name for name in (*FAMILIES, HOLD) if any(check["family"] == name for check in document["checks"])]
     resources = list(dict.fromkeys(check["resource"] for check in document["checks"] if check["resource"]))
-    for name in headings(families, width - max((17, *map(len, resources)))):
-        table.add_column(name, justify="center", no_wrap=True)
-    for resource in resources:
-        row = [Text(resource)]
-        for family in families:
-            checks = [each for each in document["checks"] if (each["resource"], each["family"]) == (resource, family)]
-            findings = [
-                each for each in document["findings"] if (each["resource"], each["family"]) == (resource, family)
-            ]
-            sign, style = cell(checks, findings)
-            row.append(Text(sign, style=style))
-        table.add_row(*row)
+    checks: dict[tuple[str, str], list[Json]] = {}
+    for each in document["checks"]:
+        checks.setdefault((each["resource"], each["family"]), []).append(each)
+    if len(resources) > _MOST_RESOURCES:
+        wrong = {name for finding in document["findings"] for name in finding["resources"]}
+        resources = [name for name in resources if name in wrong]
+
+    def sign(resource: str, family: str) -> Text:
+        found = [e for e in document["findings"] if resource in e["resources"] and e["family"] == family]
+        text, style = cell(checks.get((resource, family), []), found)
+        return Text(text, style=style)
+
+    table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
+    named = sum(len(name) + 2 for name in resources) + _FAMILY <= width
+    across = named or len(resources) * 5 + _FAMILY <= width
+    rows, columns = (families, resources) if across else (resources, families)
+    heads = headings(columns, width - max((17, *map(len, rows))))
+    if across:
+        heads = columns if named else [str(number) for number, _ in enumerate(columns, 1)]
+    if across and not named:
+        table.caption = ", ".join(f"{number} {name}" for number, name in enumerate(columns, 1))
+        table.caption_style, table.caption_justify = "dim", "left"
+    table.add_column("", no_wrap=True, min_width=max((_FAMILY, *map(len, rows))))
+    for name in heads:
+        table.add_column(name, justify="center", no_wrap=True, min_width=1 if named else 3)
+    for row in rows:
+        signs = (sign(name, row) if across else sign(row, name) for name in columns)
+        table.add_row(Text(row), *signs)
     return table
 
 
@@ -140,19 +184,39 @@ def operations_text(finding: Json) -> str:
     return ", ".join(names[:4]) + more
 
 
-def _finding(finding: Json, commands: bool, usual: str) -> RenderableType:
+def _summary(number: int, finding: Json, usual: str) -> RenderableType:
+    """A finding among others: what is wrong and where, what was expected, what was seen."""
+    severity = finding["severity"]
+    head = Text.assemble(
+        (f"{number:>2} {_SIGNS[severity]} ", _COLOURS[severity]), (finding["title"], "bold"), "   ", _where(finding)
+    )
+    facts = [*_facts(finding, False, usual)]
+    return Group(head, Padding(_grid(facts), (0, 0, 0, 5)))
+
+
+def _where(finding: Json) -> str:
+    names = finding.get("resources", [])
+    more = f" and {len(names) - 3} more" if len(names) > 3 else ""
+    return ", ".join(names[:3]) + more
+
+
+def _grid(facts: Iterable[tuple[str, str]]) -> Table:
+    grid = Table.grid(padding=(0, 2, 0, 0))
+    grid.add_column(style="dim", no_wrap=True)
+    grid.add_column(overflow="fold")
+    for name, value in facts:
+        grid.add_row(name, Text(value))
+    return grid
+
+
+def _finding(finding: Json, usual: str) -> RenderableType:
     severity = finding["severity"]
     head = Text.assemble(
         (f"{_SIGNS[severity]} {severity:<8}", _COLOURS[severity]),
         (finding["title"], "bold"),
         (f"  {finding['id']}", "dim"),
     )
-    facts = Table.grid(padding=(0, 2, 0, 0))
-    facts.add_column(style="dim", no_wrap=True)
-    facts.add_column(overflow="fold")
-    for name, value in _facts(finding, commands, usual):
-        facts.add_row(name, Text(value))
-    parts: list[RenderableType] = [head, Padding(facts, (0, 0, 0, 10))]
+    parts: list[RenderableType] = [head, Padding(_grid(_facts(finding, True, usual)), (0, 0, 0, 10))]
     if finding["rows"]:
         parts += [Text(), Padding(_rows(finding["rows"]), (0, 0, 0, 10))]
     return Group(*parts)
@@ -175,81 +239,51 @@ def _value(value: Any) -> str:
     return text if len(text) <= 60 else text[:59] + "…"
 
 
-def _facts(finding: Json, commands: bool, usual: str) -> Iterator[tuple[str, str]]:
+def _facts(finding: Json, whole: bool, usual: str) -> Iterator[tuple[str, str]]:
+    """What a finding says, by name; the ``whole`` of it with its place in the contract and the command to copy."""
     yield "where", operations_text(finding)
+    if whole and len(finding.get("resources", ())) > 1:
+        yield "resources", ", ".join(finding["resources"])
     if finding["role"] != usual:
         yield "as", finding["role"]
-    yield "expected", finding["expected"]
+    line = f", line {finding['line']}" if finding["line"] else ""
+    basis = f"{finding['basis']}{line}"
+    yield "expected", finding["expected"] + ("" if whole else f"  ({basis})")
     yield "seen", finding["observed"] + (f"  ({finding['count']} times)" if finding["count"] > 1 else "")
     if finding["subjects"]:
-        more = len(finding["subjects"]) - _MOST_SUBJECTS
-        yield "with", ", ".join(finding["subjects"][:_MOST_SUBJECTS]) + (f" and {more} more" if more > 0 else "")
-    yield "basis", finding["basis"] + (f", line {finding['line']}" if finding["line"] else "")
-    if commands and finding["pointer"]:
+        subjects = list(dict.fromkeys(finding["subjects"]))
+        more = len(subjects) - _MOST_SUBJECTS
+        yield "with", ", ".join(subjects[:_MOST_SUBJECTS]) + (f" and {more} more" if more > 0 else "")
+    if whole:
+        yield "basis", basis
+    if whole and finding["pointer"]:
         yield "contract", f"{finding['document']}#{finding['pointer']}"
-    if commands and finding["reproduce"]:
+    if whole and finding["reproduce"]:
         yield "again", finding["reproduce"]
 
 
 def _not_done(document: Json) -> Iterator[RenderableType]:
-    """What was not asked, by reason: nothing is left out silently."""
-    groups: dict[tuple[str, str], dict[str, set[str]]] = {}
-    for check in document["checks"]:
-        if check["outcome"] in {"skipped", "blocked"} or (check["outcome"] == "passed" and check["reason"]):
-            outcome = check["outcome"] if check["outcome"] != "passed" else "in part"
-            if outcome == "skipped" and check["reason"] == "no such answer was met":
-                continue
-            members = groups.setdefault((outcome, check["reason"]), {})
-            members.setdefault(check["check"], set()).add(str(check["resource"]))
-    if groups:
-        table = Table.grid(padding=(0, 2, 0, 0))
-        table.add_column(style="dim", no_wrap=True)
-        table.add_column(overflow="fold", style="dim")
-        for (outcome, reason), members in sorted(groups.items()):
-            resources = sorted({name for each in members.values() for name in each})
-            number = sum(map(len, members.values()))
-            what = next(iter(members)) if len(members) == 1 else f"{number} checks"
-            table.add_row(outcome, f"{what} of {', '.join(resources)}: {reason}")
-        yield table
-        yield Text()
+    """What was not asked, in a line or two, with the command that tells all of it."""
+    checks, run = document["summary"]["checks"], document["run"]
+    counts = ", ".join(f"{checks[name]} {name}" for name in ("passed", "failed", "skipped", "blocked") if checks[name])
+    part = sum(each["outcome"] == "passed" and bool(each["reason"]) for each in document["checks"])
+    part_words = f", {part} of them in part" if part else ""
+    counts = counts.replace("passed", f"passed{part_words}", 1) if checks["passed"] else counts
+    yield Text(f"Checks: {counts}. checkpost show --checks lists each with its reason.", style="dim")
     missed = document["summary"]["not_exercised"]
     if missed:
-        yield Text(
-            f"{len(missed)} of {document['summary']['operations']} operations were never exercised:", style="dim"
-        )
-        for reason in dict.fromkeys(each["reason"] for each in missed):
-            names = [f"{each['method']} {each['path']}" for each in missed if each["reason"] == reason]
-            more = f" and {len(names) - 6} more" if len(names) > 6 else ""
-            yield Text(f"  {', '.join(names[:6])}{more}: {reason}", style="dim")
-        yield Text()
-
-
-def _verdict(document: Json) -> RenderableType:
-    summary = document["summary"]
-    checks, findings = summary["checks"], summary["findings"]
-    lines = []
-    flaws = document["run"]["contract"]["flaws"]
-    if flaws:
+        names = [f"{each['method']} {each['path']}" for each in missed]
+        more = f" and {len(names) - _MOST_MISSED} more" if len(names) > _MOST_MISSED else ""
+        yield Text(f"Never asked: {', '.join(names[:_MOST_MISSED])}{more}.", style="dim")
+    if run["contract"]["flaws"]:
+        flaws = run["contract"]["flaws"]
         words = "1 flaw" if flaws == 1 else f"{flaws} flaws"
-        lines.append(Text(f"The contract itself has {words}; checkpost survey tells.", style="dim"))
-    if document["run"]["interrupted"]:
-        lines.append(Text("The run was interrupted; what it had not asked yet is not told here.", style="bold"))
-    if summary.get("held"):
-        words = f"{summary['held']} rows are held: checkpost run --verify-held looks at them later, and removes them."
-        lines.append(Text(words, style="bold"))
-    found = (
-        ", ".join(f"{number} {name}{'s' if number != 1 else ''}" for name, number in findings.items() if number)
-        or "no findings"
-    )
-    style = "bold red" if findings["error"] else ("bold yellow" if findings["warning"] else "bold green")
-    counts = ", ".join(f"{checks[name]} {name}" for name in ("passed", "failed", "skipped", "blocked") if checks[name])
-    lines.append(Text.assemble((found, style), f"  checks: {counts}"))
-    return Group(*lines)
+        yield Text(f"The contract itself has {words}: checkpost survey lists them.", style="dim")
 
 
 def show_finding(document: Json, finding: Json, console: Console) -> None:
     """Print one finding with the exchanges that show it."""
-    console.print(_finding(finding, True, document["run"]["role"]))
+    console.print(_finding(finding, document["run"]["role"]))
     for exchange in finding["exchanges"]:
         console.print()
         console.print(_exchange(exchange))
@@ -312,7 +346,7 @@ def show_list(documents: list[Json], console: Console) -> None:
 
 
 def show_checks(document: Json, console: Console) -> None:
-    """Print every check of a run with its outcome."""
+    """Print every check of a run with its outcome, and each operation that none has reached, with the reason."""
     signs = {"passed": ("✓", "green"), "failed": ("✗", "red"), "blocked": ("!", "magenta"), "skipped": ("–", "dim")}
     for check in document["checks"]:
         sign, style = signs[check["outcome"]]
@@ -324,3 +358,6 @@ def show_checks(document: Json, console: Console) -> None:
                 (f"{requests}  {check['reason']}", "dim"),
             )
         )
+    for each in document["summary"]["not_exercised"]:
+        name = f"{each['method']} {each['path']}"
+        console.print(Text.assemble(("– not asked", "dim"), f"{name:<47}", (f"  {each['reason']}", "dim")))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from checkpost.contract.contract import Contract
@@ -21,13 +21,18 @@ _NO_FIELD = "checkpost_unknown_field"
 
 @dataclass(frozen=True)
 class Break:
-    """One rule broken: the field, the JSON Schema keyword, the value (MISSING: left out), where it says so."""
+    """One rule broken: the field, the JSON Schema keyword, the value (MISSING: left out), where it says so.
+
+    ``spelled`` says that the value is one of the right type in another's clothes, such as "12" for an integer: lenient
+    APIs convert it.
+    """
 
     field: str
     keyword: str
     value: Any
     place: Place
     rule: str
+    spelled: bool = False
 
     def apply(self, record: Mapping[str, Any]) -> dict[str, Any]:
         broken = {name: value for name, value in record.items() if name != self.field}
@@ -49,7 +54,7 @@ def breaks(
 
     Only what the contract's own validator refuses, for this one field alone, is kept.
     """
-    found: dict[tuple[str, str], Break] = {}
+    found: dict[tuple[str, str, str], Break] = {}
     if not resource.layout.plain:
         record = {name: value for name, value in record.items() if name in shape_of(schema).properties}
     fields = [each for each in resource.fields if each.name in shape_of(schema).properties and not each.read_only]
@@ -58,22 +63,31 @@ def breaks(
             candidate = Break(field.name, keyword, value, schema.place, "")
             confirmed = _confirmed(candidate, record, schema, validators)
             if confirmed is not None:
-                found.setdefault((field.name, confirmed.keyword), confirmed)
+                found.setdefault((field.name, confirmed.keyword, ""), confirmed)
+        key = resource.key.fields if resource.key else ()
+        for value, spelled in _of_other_types(field):
+            if spelled and (resource.relation(field.name) is not None or field.name in key):
+                continue  # what it spells is the key of no row
+            candidate = Break(field.name, "type", value, schema.place, "", spelled)
+            confirmed = _confirmed(candidate, record, schema, validators)
+            if confirmed is not None:
+                found.setdefault((field.name, "type", repr(value)), confirmed)
     if shape_of(schema).keywords.get("additionalProperties") is False:
         extra = Break(_NO_FIELD, "additionalProperties", "unknown", schema.place, "")
         confirmed = _confirmed(extra, record, schema, validators)
         if confirmed is not None:
-            found[_NO_FIELD, "additionalProperties"] = confirmed
+            found[_NO_FIELD, "additionalProperties", ""] = confirmed
     return list(found.values())
 
 
 def _confirmed(candidate: Break, record: Mapping[str, Any], schema: Node, validators: Validators) -> Break | None:
     violations = list(validators.violations(schema, candidate.apply(record), "request"))
     about = {each.path[0] if each.path else candidate.field for each in violations}
-    chosen = next((each for each in violations if each.keyword == candidate.keyword), None)
+    # of a field that may be null as well, no more is said than that none of its schemas fits
+    chosen = next((each for each in violations if each.keyword in {candidate.keyword, "anyOf", "oneOf"}), None)
     if chosen is None or about != {candidate.field} or len(violations) > 2:
         return None
-    return Break(candidate.field, candidate.keyword, candidate.value, chosen.place, chosen.message)
+    return replace(candidate, place=chosen.place, rule=chosen.message)
 
 
 def _candidates(field: Field, purpose: Purpose, values: Values) -> Iterator[tuple[Any, str]]:
@@ -108,6 +122,21 @@ def _candidates(field: Field, purpose: Purpose, values: Values) -> Iterator[tupl
         if "multipleOf" in words:
             middle = (least or 0) + step / 2 if least is None or least >= 0 else step / 2
             yield float(middle), "multipleOf"
+
+
+#: Values that are not of a type though they look like it: whether they spell one that is.
+_OTHERS: dict[str, tuple[tuple[Any, bool], ...]] = {
+    "integer": ((1.7, False), ("", False), ("12", True), (True, True)),
+    "number": (("", False), ("12.5", True), (True, True)),
+    "boolean": (("", False), ("true", True), (1, True)),
+    "string": ((["text"], False), (12, True), (True, True)),
+}
+
+
+def _of_other_types(field: Field) -> Iterator[tuple[Any, bool]]:
+    if field.types and field.types <= _OTHERS.keys():
+        for kind in sorted(field.types):
+            yield from _OTHERS[kind]
 
 
 def _broken_text(field: Field, values: Values) -> Iterator[tuple[Any, str]]:

@@ -112,7 +112,10 @@ def value_of(column: Column, text: Any) -> Any:
         if isinstance(text, bool):
             raise ValueError
         if column.type == "integer":
-            return int(text) if re.fullmatch(r"[+-]?[0-9]{1,18}", str(text)) else float(text)
+            number = int(text) if re.fullmatch(r"[+-]?[0-9]{1,18}", str(text)) else float(text)
+            if not abs(number) < 2**63:  # nor what is no number
+                raise ValueError
+            return number
         if column.type == "decimal":
             return float(text)
         if not isinstance(text, str):
