@@ -352,9 +352,9 @@ class Demo(Folder):
             self.assertIn("where=an expression", survey.stdout)
             done = checkpost("run", "--resource", "accessions", "--only", "filter", "--read-only", folder=self.folder)
         self.assertEqual(done.returncode, 1, done.stdout + done.stderr)
-        self.assertIn("1 error ", done.stdout)
-        [finding] = [line for line in done.stdout.splitlines() if "lets rows through" in line]
-        shown = checkpost("show", finding.split()[-1], folder=self.folder)
+        self.assertIn("1 finding: 1 error ", done.stdout)
+        self.assertIn("lets rows through", done.stdout)
+        shown = checkpost("show", "1", folder=self.folder)
         self.assertIn("does not match", shown.stdout)
         self.assertIn("where=", shown.stdout)
 
