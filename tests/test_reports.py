@@ -167,7 +167,7 @@ class Runs(unittest.TestCase):
             "! blocked tags delete.gone 2 requests no row",
             "– skipped tags replace.stored 2 requests no replace",
             "✓ passed vaults read.total 2 requests in part only",
-            "– not asked GET /x no check reached it",
+            "– missed GET /x no check reached it",
         ):
             self.assertIn(words, every)
 

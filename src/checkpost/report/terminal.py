@@ -360,4 +360,4 @@ def show_checks(document: Json, console: Console) -> None:
         )
     for each in document["summary"]["not_exercised"]:
         name = f"{each['method']} {each['path']}"
-        console.print(Text.assemble(("– not asked", "dim"), f"{name:<47}", (f"  {each['reason']}", "dim")))
+        console.print(Text.assemble(("– missed  ", "dim"), f"{name:<47}", (f"  {each['reason']}", "dim")))
