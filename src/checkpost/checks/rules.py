@@ -88,9 +88,11 @@ def situation(each: Break) -> str:
     return f"{each.field} breaking {each.keyword}"
 
 
-def accepted(case: Case, purpose: Purpose, each: Break, exchange: Exchange) -> Finding:
-    """The finding that a record which breaks a rule was accepted."""
+def accepted(case: Case, purpose: Purpose, each: Break, exchange: Exchange) -> Finding | None:
+    """The finding that a record which breaks a rule was accepted; None where it says nothing new."""
     null = each.value is None
+    if each.spelled and (each.field, "type") in case.state.unenforced:
+        return None  # whatever is sent for the field is taken
     if each.spelled:
         return case.finding(
             "warning",

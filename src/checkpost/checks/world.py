@@ -85,22 +85,26 @@ class State:
     unfiltered: str = ""
     unsorted: str = ""
 
-    def learnt(self) -> dict[str, Any]:
-        """What checks have found out so far, so that it can be forgotten where one is asked again."""
-        kept = {name: getattr(self, name) for name in _LEARNT}
-        return {**kept, "misfiltered": set(self.misfiltered)}
-
-    def forget(self, learnt: Mapping[str, Any]) -> None:
-        """Go back to what was known, and ask again what was asked."""
-        for name, value in learnt.items():
-            setattr(self, name, value)
+    def forget(self, check: str) -> None:
+        """Go back to what was known before a check, which is asked again, and ask again what was asked."""
+        for name in _LEARNT_BY.get(check, ()):
+            setattr(self, name, "")
+        if check == "filter.rows":
+            self.misfiltered = set()
         self.replies.clear()
 
 
-_LEARNT = (
-    *("unusable", "pages_broken", "may_not_read", "may_not_create", "not_creatable", "not_removable", "many_refused"),
-    *("many_kept", "unfiltered", "unsorted", "filtering", "sorting"),
-)
+#: Which check learns that something cannot be used, and where it is noted.
+_LEARNT_BY = {
+    "read.list": ("unusable",),
+    "create.stored": ("not_creatable", "may_not_create"),
+    "delete.gone": ("not_removable",),
+    "page.joined": ("pages_broken",),
+    "filter.rows": ("unfiltered",),
+    "sort.each-field": ("unsorted",),
+    "bulk.create": ("many_refused",),
+    "bulk.delete": ("many_kept",),
+}
 
 
 @dataclass

@@ -272,7 +272,7 @@ class _Runner:
         """Ask one check; how it has to have its tables to be asked again, if it has."""
         planned, number = self.planned[work.number], work.number
         state, first = self.world.state(planned.resource.name), self._first.get(number)
-        case, learnt = self._case(planned, int(first is not None)), state.learnt()
+        case = self._case(planned, int(first is not None))
         failures: list[Finding] = []
         FAILURES.set(failures)
         started = time.perf_counter()
@@ -301,7 +301,7 @@ class _Runner:
         if first is None and (shared or failures):
             self._first[number] = _First(tuple(dict.fromkeys(each.title for each in found)), tuple(failures))
             case.unlearn()
-            state.forget(learnt)
+            state.forget(planned.check.name)
             tables = [each.name for each in self.world.model.resources] if failures else footprint
             return dict.fromkeys(tables, "alone")
         self.world.findings.add([*found, *failures])
