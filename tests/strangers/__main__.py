@@ -5,6 +5,7 @@ before."""
 from __future__ import annotations
 
 import json
+import shutil
 import socket
 import sqlite3
 import subprocess
@@ -21,16 +22,24 @@ HERE = Path(__file__).parent
 CACHE = Path(tempfile.gettempdir()) / "checkpost-strangers"
 
 
-def python_of(name: str) -> Path:
-    """A Python with what a stranger needs, installed once."""
+def server_of(name: str) -> list[str]:
+    """The command that starts a stranger, with what it needs installed once."""
     folder = CACHE / name
+    if (HERE / name / "server.js").exists():
+        folder.mkdir(parents=True, exist_ok=True)
+        for each in ("package.json", "server.js"):
+            shutil.copy(HERE / name / each, folder / each)
+        if not (folder / "ready").exists():
+            subprocess.run(["npm", "install", "--silent", "--no-audit", "--no-fund"], cwd=folder, check=True)
+            (folder / "ready").touch()
+        return ["node", str(folder / "server.js")]
     python = folder / "bin" / "python"
     if not (folder / "ready").exists():
         subprocess.run([sys.executable, "-m", "venv", str(folder)], check=True)
         wanted = str(HERE / name / "requirements.txt")
         subprocess.run([str(python), "-m", "pip", "install", "-q", "-r", wanted], check=True)
         (folder / "ready").touch()
-    return python
+    return [str(python), str(HERE / name / "server.py")]
 
 
 def send(base: str, method: str, path: str, body: Any = None) -> int:
@@ -44,6 +53,9 @@ def send(base: str, method: str, path: str, body: Any = None) -> int:
 
 
 def contents(database: Path) -> dict[str, list[Any]]:
+    """Every row that a stranger has stored, by table: in SQLite, or in a JSON file of objects by key."""
+    if database.read_bytes()[:1] == b"{":
+        return {name: sorted(rows.values()) for name, rows in json.loads(database.read_text())["models"].items()}
     with sqlite3.connect(database) as connection:
         names = connection.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'")
         return {name: sorted(connection.execute(f'SELECT * FROM "{name}"'), key=str) for (name,) in names.fetchall()}
@@ -62,7 +74,7 @@ def judged(name: str) -> bool:
         database, port = Path(folder) / "bank.db", free_port()
         base = f"http://127.0.0.1:{port}"
         server = subprocess.Popen(
-            [str(python_of(name)), str(HERE / name / "server.py"), str(port), str(database)],
+            [*server_of(name), str(port), str(database)],
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
         )  # fmt: skip
         try:
@@ -108,7 +120,7 @@ def operations(finding: Json) -> list[Json]:
 
 
 def main() -> int:
-    names = sys.argv[1:] or sorted(each.parent.name for each in HERE.glob("*/server.py"))
+    names = sys.argv[1:] or sorted(each.parent.name for each in HERE.glob("*/server.*"))
     results = [judged(name) for name in names]
     return 0 if all(results) else 1
 

@@ -60,7 +60,9 @@ async def selected_fields(case: Case) -> AsyncIterator[Finding]:
             if reply.refused:
                 found.setdefault("refused", []).append((names, reply, str(reply.exchange.answer.status)))
             continue
-        lacking = sorted({name for row in reply.rows for name in names if name not in row})
+        # some leave out what has no value, in whole rows too
+        always = {name for name in names if all(name in row for row in snapshot.rows)}
+        lacking = sorted({name for row in reply.rows for name in always if name not in row})
         allowed = {*names, *_keys(case)}
         known = {name for name in snapshot.fields if not _BESIDE.search(name)}
         further = sorted({name for row in reply.rows for name in row if name in known and name not in allowed})

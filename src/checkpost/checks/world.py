@@ -15,6 +15,7 @@ from checkpost.contract.validators import Validators
 from checkpost.findings import Finding, Findings
 from checkpost.model.access import Access
 from checkpost.model.field import Field
+from checkpost.model.members import asked_for
 from checkpost.model.resource import Model, Resource
 from checkpost.model.spelling import Filtering, Sorting
 from checkpost.oracle.columns import Snapshot
@@ -255,5 +256,5 @@ def _reshaped(resource: Resource, exchange: Exchange) -> bool:
     own = {queries.selecting.parameter} if queries.selecting else set()
     if queries.aggregating is not None and queries.aggregating.parameter:
         own.add(queries.aggregating.parameter)
-    asked = urlsplit(exchange.request.url).query
-    return any(name in own for name, _ in parse_qsl(asked, keep_blank_values=True))
+    asked = parse_qsl(urlsplit(exchange.request.url).query, keep_blank_values=True)
+    return any(asked_for(name, asked) for name in own)

@@ -29,6 +29,7 @@ from checkpost.model.fields import fields_of, inside
 from checkpost.model.guards import guards_of
 from checkpost.model.keys import infer_key
 from checkpost.model.layout import Layout, layout_of
+from checkpost.model.members import with_members
 from checkpost.model.operations import (
     answer_schema,
     asked_by_body,
@@ -256,8 +257,11 @@ def _resource(
         beside = {layout.key, *(name for each in addresses.values() for name in each.body)}
         fields = tuple(replace(each, updated=False, replaced=False) if each.name in beside else each for each in fields)
     required = {purpose: shapes[purpose].required for purpose in inner}
-    paging = infer_paging(listing, next_at, cursor_pointer(listed, tokens_of(listing)), correction.paging)
-    queries = queries_of(family.collection, listing, every, fields, paging, correction.queries, family.name)
+    asked = with_members(listing) if listing is not None else None
+    if asked is not listing and asked is not None and operations.get("list") is listing:
+        operations = {**operations, "list": asked}
+    paging = infer_paging(asked, next_at, cursor_pointer(listed, tokens_of(listing)), correction.paging)
+    queries = queries_of(family.collection, asked, every, fields, paging, correction.queries, family.name)
     if family.item is None and not family.acts:
         addresses = addresses_by_filter(operations, key.fields if key else (), fields, queries)
         operations = {each: found for each, found in operations.items() if each in addresses or each in _WHOLE}

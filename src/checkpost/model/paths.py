@@ -44,8 +44,9 @@ def plain(path: str) -> str:
 
 
 def normal(name: str) -> str:
-    """A name without case style: ``SpeciesId``, ``species-id`` and ``species_id`` are one."""
-    return re.sub(r"[^a-z0-9]+", "", name.lower())
+    """A name without case style: ``SpeciesId``, ``species-id`` and ``species_id`` are one; of the member of an object
+    its own name."""
+    return re.sub(r"[^a-z0-9]+", "", name.rpartition("#/")[2].lower())
 
 
 def singular(name: str) -> str:

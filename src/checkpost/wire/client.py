@@ -12,6 +12,7 @@ from checkpost.contract.contract import Operation
 from checkpost.contract.pointer import tokens, walk
 from checkpost.model.address import Address
 from checkpost.model.media import JSON_PATCH, request_media_type
+from checkpost.model.members import put_together
 from checkpost.model.paths import PARAMETER
 from checkpost.model.purpose import Purpose
 from checkpost.model.resource import Constants, Resource
@@ -107,7 +108,8 @@ class Client:
         path = PARAMETER.sub(filled, operation.path)
         address = self._address(operation, purpose)
         asked = address.pairs(names, key, self.resource.fields) if address and key else []
-        written = "&".join(f"{_part(name)}={_part(value)}" for name, value in (*asked, *pairs_of(query)))
+        every = put_together([*asked, *pairs_of(query)])
+        written = "&".join(f"{_part(name)}={_part(value)}" for name, value in every)
         return self._base + path + (f"?{written}" if written else "")
 
     def _address(self, operation: Operation, purpose: Purpose | None) -> Address | None:

@@ -1,0 +1,94 @@
+"""An object in one query parameter, written as JSON: each of its members asks for something, as a parameter would."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from typing import Any
+
+from checkpost.contract.contract import Operation, Parameter
+from checkpost.contract.node import Node
+from checkpost.model.media import is_json_type
+from checkpost.model.shape import shape_of
+
+#: What stands between the name of a parameter and that of a member of its value.
+MEMBER = "#/"
+#: What a member's name ends with that takes one item of an array at a time.
+APPENDED = "/-"
+
+
+def with_members(operation: Operation) -> Operation:
+    """An operation whose parameters that hold an object with described members (OpenAPI 3.1, 4.8.12: ``content``) are
+    taken apart: each member is a parameter named ``PARAMETER#/MEMBER``, and ``PARAMETER#/MEMBER/-`` where it is an
+    array (RFC 6901, 4: what stands behind its last item)."""
+    parameters = tuple(each for parameter in operation.parameters for each in _taken_apart(parameter))
+    return replace(operation, parameters=parameters) if len(parameters) != len(operation.parameters) else operation
+
+
+def _taken_apart(parameter: Parameter) -> Iterator[Parameter]:
+    members = shape_of(parameter.schema).properties
+    if parameter.location != "query" or not is_json_type(parameter.media_type) or len(members) < 2:
+        yield parameter
+        return
+    for name, node in members.items():
+        schema = _as_array(node)
+        object_inside = bool(shape_of(schema).is_object)
+        yield replace(
+            parameter,
+            name=f"{parameter.name}{MEMBER}{name}{APPENDED if shape_of(schema).is_array else ''}",
+            required=False,
+            description=str(node.raw("description", "")),
+            schema=schema,
+            media_type="application/json" if object_inside else "",
+            examples=(),
+        )
+
+
+def _as_array(node: Node) -> Node:
+    """The schema of a member; of several that it may have, the array."""
+    for word in ("oneOf", "anyOf"):
+        choices = node.raw(word)
+        for place, _ in enumerate(choices if isinstance(choices, list) else ()):
+            choice = node.child(word).child(place).resolved()
+            if shape_of(choice).is_array:
+                return choice
+    return node
+
+
+def put_together(pairs: Sequence[tuple[str, Any]]) -> list[tuple[str, Any]]:
+    """Query parameters as they are sent: members of one object in one value, as JSON."""
+    plain: list[tuple[str, Any]] = []
+    objects: dict[str, dict[str, Any]] = {}
+    for name, value in pairs:
+        parameter, apart, member = name.partition(MEMBER)
+        if not apart:
+            plain.append((name, value))
+            continue
+        known = objects.setdefault(parameter, {})
+        if member.endswith(APPENDED):
+            known.setdefault(member.removesuffix(APPENDED), []).append(_as_json(value))
+        else:
+            known[member] = _as_json(value)
+    return plain + [(name, json.dumps(value, ensure_ascii=False)) for name, value in objects.items()]
+
+
+def asked_for(name: str, pairs: Sequence[tuple[str, str]]) -> bool:
+    """Whether a query, as it was sent, has a parameter, or the member of an object in one."""
+    parameter, _, member = name.partition(MEMBER)
+    member = member.removesuffix(APPENDED)
+    values = [value for key, value in pairs if key == parameter]
+    if not member:
+        return bool(values)
+    known = [_as_json(value) for value in values]
+    return any(isinstance(each, dict) and member in each for each in known)
+
+
+def _as_json(value: Any) -> Any:
+    """A value inside an object: an expression that is JSON itself as what it says."""
+    if isinstance(value, str) and value[:1] in {"{", "["}:
+        try:
+            return json.loads(value)
+        except ValueError:
+            return value
+    return value
