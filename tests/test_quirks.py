@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import base64
 import copy
 import itertools
@@ -418,6 +419,29 @@ class Stubborn(Library):
         return JSONResponse({"results": [self.shown(book) for book in books[start:]], "total": len(books)})
 
 
+class Overloaded(Library):
+    """A change fails while another one is under way, as a file that is locked does."""
+
+    under_way = 0
+
+    async def item(self, request: Request) -> Response:
+        if request.method != "PATCH":
+            return await super().item(request)
+        self.under_way += 1
+        try:
+            await asyncio.sleep(0.02)
+            return self.refused(500) if self.under_way > 1 else await super().item(request)
+        finally:
+            self.under_way -= 1
+
+
+class Narrow(Library):
+    """Pages have to lie in a range that only the rows show, and a refusal says so."""
+
+    def broken(self, body: Any, partial: bool) -> bool:
+        return super().broken(body, partial) or not 0 <= body.get("pages", 1) <= 2000
+
+
 class FurtherDefects(unittest.TestCase):
     def found(self, library: Library, style_checks: set[str]) -> list[Finding]:
         findings = told(run_on(library))
@@ -446,6 +470,19 @@ class FurtherDefects(unittest.TestCase):
         reasons = {each.reason for each in result.checks if each.outcome == "blocked"}
         self.assertEqual(len(reasons), 1)
         self.assertIn("500", reasons.pop())
+
+    def test_what_fails_for_its_load_alone_is_one_finding(self) -> None:
+        own, load = told(run_on(Overloaded(PLAIN)))
+        self.assertEqual((load.check, load.severity), ("errors.load", "warning"))
+        self.assertIn("and not when asked alone", load.observed)
+        # what is sent at the same moment on purpose fails by itself
+        self.assertEqual(own.subjects, ("two fields changed at the same moment",))
+
+    def test_values_like_those_in_the_rows_are_taken(self) -> None:
+        result = run_on(Narrow(PLAIN))
+        self.assertEqual([each.subjects for each in told(result)], [("pages (the greatest value)",)])
+        passed = {each.check for each in result.checks if each.outcome == "passed"}
+        self.assertLessEqual({"create.stored", "update.each-field", "replace.stored"}, passed)
 
     def test_statement_in_an_error(self) -> None:
         one = self.found(Sequel(PLAIN), {"errors.leak"})

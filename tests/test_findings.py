@@ -1,0 +1,90 @@
+"""Findings: one for a cause, over operations, roles and resources, and never one for two."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+from checkpost.checks.blame import blamed, blames_another
+from checkpost.findings import Finding, Findings
+from checkpost.wire.exchange import Answer, Exchange, Request
+
+
+def finding(resource: str | None, **changes: Any) -> Finding:
+    path = f"/{resource}/{{id}}"
+    plain: dict[str, Any] = {
+        "check": "errors.server-error",
+        "family": "errors",
+        "resource": resource,
+        "role": "keeper",
+        "severity": "error",
+        "basis": "contract",
+        "title": "A request fails with 500",
+        "expected": "no server error",
+        "observed": f"500 at row {len(resource or '')}",
+        "cause": f"500 at GET {path}",
+        "operations": (("GET", path),),
+    }
+    return Finding(**{**plain, **changes})
+
+
+def united(found: list[Finding], asked: int) -> list[Finding]:
+    findings = Findings()
+    findings.add(found)
+    findings.unite(lambda check: asked)
+    return findings.all()
+
+
+class Union(unittest.TestCase):
+    def test_what_half_of_the_resources_show_is_one_finding(self) -> None:
+        [one] = united([finding("lots"), finding("tags"), finding("crops")], 6)
+        self.assertEqual(one.resources, ("crops", "lots", "tags"))
+        self.assertEqual((one.count, len(one.operations)), (3, 3))
+
+    def test_what_few_show_stays_with_them(self) -> None:
+        self.assertEqual(len(united([finding("lots"), finding("tags")], 6)), 2)
+        self.assertEqual(len(united([finding("lots")], 1)), 1)
+
+    def test_another_operation_severity_or_sentence_is_another_cause(self) -> None:
+        for changes in (
+            {"operations": (("GET", "/tags"),)},
+            {"severity": "warning"},
+            {"observed": "500 out of memory"},
+            {"title": "A request fails with 503"},
+            {"role": "guest"},
+        ):
+            self.assertEqual(len(united([finding("lots"), finding("tags", **changes)], 2)), 2, changes)
+
+    def test_its_name_is_the_same_whatever_resources_show_it(self) -> None:
+        [few], [all_] = (united([finding(name) for name in names], 3) for names in (("a", "b"), ("a", "b", "c")))
+        self.assertEqual(few.id, all_.id)
+        self.assertNotEqual(few.id, finding("a").id)
+
+    def test_what_is_about_the_whole_api_is_left_alone(self) -> None:
+        [one] = united([finding(None, cause="all:load")], 3)
+        self.assertEqual(one.resources, ())
+
+
+class Blame(unittest.TestCase):
+    def refusal(self, body: bytes, media_type: str = "application/json") -> Exchange:
+        return Exchange(1, "x", Request("POST", "/lots", "r"), Answer(422, (("Content-Type", media_type),), body), 0.0)
+
+    def test_a_refusal_that_names_a_field(self) -> None:
+        names = ("grams", "label", "year")
+        for body in (
+            b'{"errors": {"grams": ["too much"]}}',
+            b'{"detail": [{"loc": ["body", "grams"]}]}',
+            b"grams: too much",
+        ):
+            refusal = self.refusal(body)
+            self.assertEqual(blamed(refusal, names), {"grams"})
+            self.assertTrue(blames_another(refusal, "label", names))
+            self.assertFalse(blames_another(refusal, "grams", names))
+
+    def test_a_refusal_that_names_none_speaks_against_the_value_that_was_tried(self) -> None:
+        self.assertFalse(blames_another(self.refusal(b'{"error": "not valid"}'), "label", ("grams", "label")))
+        self.assertFalse(blames_another(self.refusal(b""), "label", ("grams", "label")))
+
+
+if __name__ == "__main__":
+    unittest.main()
