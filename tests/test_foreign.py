@@ -72,7 +72,7 @@ class Sloppy(Library):
 
 
 class Gone(Library):
-    """A key that is not there is answered with an empty success."""
+    """A missing key is answered with an empty success."""
 
     async def item(self, request: Request) -> Response:
         answer = await super().item(request)
@@ -88,7 +88,7 @@ class Talkative(Library):
 
 
 class Crashing(Library):
-    """A key that is not there is answered 500, whatever is asked of it."""
+    """A missing key is answered 500, whatever is asked of it."""
 
     async def item(self, request: Request) -> Response:
         answer = await super().item(request)

@@ -184,7 +184,7 @@ class Sound(unittest.TestCase):
 
 
 class Half(Store):
-    """A refused reference is stored all the same."""
+    """A reference is refused but stored."""
 
     def broken(self, name: str, body: Any, partial: bool) -> int:
         status = super().broken(name, body, partial)
@@ -204,19 +204,19 @@ class Wrong(unittest.TestCase):
 
     def test_a_reference_to_nothing_is_taken(self) -> None:
         found = self.titles(Store(enforced=False))
-        self.assertEqual(found, [("relate.absent", "A reference to a row that there is not is taken")])
+        self.assertEqual(found, [("relate.absent", "A reference to a missing row is accepted")])
 
     def test_those_that_refer_are_left_behind(self) -> None:
         found = self.titles(Store(on_delete="leave"))
-        self.assertEqual(found, [("relate.deleted", "Deleting a row leaves others behind that refer to it")])
+        self.assertEqual(found, [("relate.deleted", "Delete leaves rows behind that refer to the deleted one")])
 
     def test_a_reference_that_leads_nowhere(self) -> None:
         store = Store()
         store.boxes[3]["shelf_id"] = 77
-        self.assertEqual(self.titles(store), [("relate.resolves", "A reference leads to no row")])
+        self.assertEqual(self.titles(store), [("relate.resolves", "A reference points to no row")])
 
     def test_half_of_it_is_stored(self) -> None:
-        self.assertIn(("relate.absent", "A refused reference is stored all the same"), self.titles(Half()))
+        self.assertIn(("relate.absent", "A reference is refused but stored"), self.titles(Half()))
 
 
 if __name__ == "__main__":

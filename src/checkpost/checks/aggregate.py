@@ -361,7 +361,7 @@ def _finding(case: Case, aggregating: Aggregating, operation: Operation, cause: 
 
 @check("aggregate.refused", needs=("list",), cost=lambda resource: 1 if resource.queries.aggregating else 0)
 async def unknown_field(case: Case) -> AsyncIterator[Finding]:
-    """Is an aggregate of a field that there is not refused?"""
+    """Is an aggregate of an unknown field refused?"""
     aggregating = _aggregating(case)
     function = next((each for each, text in aggregating.functions.items() if "{field}" in text), None)
     if function is None:
@@ -372,7 +372,7 @@ async def unknown_field(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "warning",
             "contract" if function in aggregating.fields else "expectation",
-            "An aggregate of a field that there is not is answered",
+            "An aggregate of an unknown field is answered",
             "a refusal",
             f"{exchange.answer.status} {exchange.answer.text[:80]}",
             cause="aggregate of nothing",

@@ -485,7 +485,7 @@ def _answered(
 
 
 async def _absent_among(case: Case, bulk: Bulk, rows: Sequence[Own], field: Field) -> AsyncIterator[Finding]:
-    """A change of a row that there is not, beside one that there is: what is answered is what is done."""
+    """A change of a missing row, beside one that there is: what is answered is what is done."""
     try:
         absent = await case.vacant_key()
     except Skipped:
@@ -497,11 +497,11 @@ async def _absent_among(case: Case, bulk: Bulk, rows: Sequence[Own], field: Fiel
         return
     whole = await case.record("replace") if bulk.operation.method == "PUT" and case.has("replace") else {}
     items = [{**whole, **dict(zip(names, key, strict=True)), field.name: value} for key in (rows[0].key, absent)]
-    what = "changes of a row that there is, and one that there is not"
+    what = "changes of a row that there is, and one that is missing"
     exchange = await send_items(case, bulk, items, what, changing(case, bulk, items))
     _, now = await case.row_now(rows[0].key)
     changed = same(field, value, now.get(field.name))
-    _, made = await case.read(absent, "a row that there is not") if case.has("read") else (exchange, None)
+    _, made = await case.read(absent, "a missing row") if case.has("read") else (exchange, None)
     if made is not None:
         case.again(absent)
         case.remark("changes of many rows make those that there are not")
@@ -511,7 +511,7 @@ async def _absent_among(case: Case, bulk: Bulk, rows: Sequence[Own], field: Fiel
 
 
 def _partly(case: Case, bulk: Bulk, exchange: Exchange, done: bool, what: str) -> list[Finding]:
-    """Whether the answer to a request about a row that there is and one that there is not tells what was done."""
+    """Whether the answer to a request about a row that there is and one that is missing tells what was done."""
     told = told_by(case, exchange.answer, 2)
     status = exchange.answer.status
     if exchange.answer.refused and done:
@@ -524,7 +524,7 @@ def _partly(case: Case, bulk: Bulk, exchange: Exchange, done: bool, what: str) -
         return [_finding(case, bulk, title, "the second alone refused" if done else "both refused",
                          f"refused: {_places(told.refused)}", [exchange])]  # fmt: skip
     if bulk.atomic and done:
-        title = f"A row that there is not does not stop {what} of others, against the contract"
+        title = f"A missing row does not stop {what} of others, against the contract"
         return [
             _finding(case, bulk, title, "nothing done", f"{status}, and one row of two", [exchange], basis="contract")
         ]
@@ -582,7 +582,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     except Skipped:
         return
     both = [keys[2], absent]
-    what = "a row, and one that there is not"
+    what = "a row, and one that is missing"
     exchange = await send_items(case, bulk, key_items(case, bulk, both), what, removing(case, bulk, both))
     gone = not await _is_there(case, keys[2])
     if gone:

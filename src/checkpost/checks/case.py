@@ -564,7 +564,7 @@ class Case:
         number = self._ledger.table(self.resource.name).own.get(key)
         self.made += [number] if number is not None else []
 
-    # -- keys that are not there ---------------------------------------------------------------------
+    # -- missing keys ---------------------------------------------------------------------
 
     def absent_key(self) -> Key:
         """A well-formed key that no row has. Raises Skipped where none can be told."""
@@ -625,7 +625,7 @@ class Case:
         told."""
         key = self.absent_key()
         if self.has("read"):
-            exchange, row = await self.read(key, "a key that is not there")
+            exchange, row = await self.read(key, "a missing key")
             if row is not None and not self.client.absent(exchange.answer):
                 raise Skipped("no key that is certainly absent could be made")
         return key

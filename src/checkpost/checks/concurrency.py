@@ -144,6 +144,10 @@ def _basis(case: Case) -> Basis:
     return "contract" if case.resource.guards.tagged else "standard"
 
 
+def _named(purpose: Purpose) -> str:
+    return purpose.capitalize()
+
+
 def _stale(tag: str) -> str:
     """A tag that no row has."""
     return '"' + tag.strip('W/"')[::-1] + '-0"'
@@ -158,7 +162,7 @@ async def tags(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "warning",
             _basis(case),
-            "The tag of a row changes by itself",
+            "ETag changes although the row did not",
             f"{tag}, as before (RFC 9110, 8.8.3)",
             str(same_tag),
             cause="tag changes",
@@ -172,7 +176,7 @@ async def tags(case: Case) -> AsyncIterator[Finding]:
             yield case.finding(
                 "warning",
                 "contract",
-                "A row whose tag is known is sent again",
+                "A row is sent again although its ETag is known",
                 "304 (RFC 9110, 13.1.2)",
                 str(known.answer.status),
                 cause="not modified",
@@ -184,7 +188,7 @@ async def tags(case: Case) -> AsyncIterator[Finding]:
             yield case.finding(
                 "error",
                 "standard",
-                "A row is called unchanged whatever tag is known",
+                "Any ETag is answered 304",
                 "the row (RFC 9110, 13.1.2)",
                 "304",
                 cause="always 304",
@@ -215,7 +219,7 @@ async def _tag_after_change(case: Case, own: Own, row: Row, tag: str) -> AsyncIt
         yield case.finding(
             "error",
             _basis(case),
-            "The tag of a row stays when the row changes",
+            "ETag does not change although the row did",
             "another tag (RFC 9110, 8.8.3)",
             str(new_tag),
             cause="tag stays",
@@ -229,7 +233,7 @@ async def _tag_after_change(case: Case, own: Own, row: Row, tag: str) -> AsyncIt
             yield case.finding(
                 "error",
                 "standard",
-                "A changed row is called unchanged",
+                "A row that changed is answered 304",
                 "the row as it is (RFC 9110, 13.1.2)",
                 "304",
                 cause="304 after change",
@@ -241,7 +245,7 @@ async def _tag_after_change(case: Case, own: Own, row: Row, tag: str) -> AsyncIt
         yield case.finding(
             "warning",
             _basis(case),
-            "A change is answered with another tag than the row has then",
+            "A change returns another ETag than the row then has",
             str(new_tag),
             told,
             cause="tag of change",
@@ -284,7 +288,7 @@ async def stale_changes(case: Case) -> AsyncIterator[Finding]:
             yield case.finding(
                 "warning",
                 "standard",
-                f"A stale {purpose} is not answered 412",
+                f"{_named(purpose)} with a stale ETag is not answered 412",
                 "412 (RFC 9110, 13.1.1)",
                 str(stale.answer.status),
                 cause=f"stale status {purpose}",
@@ -300,7 +304,7 @@ async def stale_changes(case: Case) -> AsyncIterator[Finding]:
             yield case.finding(
                 "error",
                 "standard",
-                "The row's own tag is refused",
+                "A change with the row's current ETag is refused",
                 "success (RFC 9110, 13.1.1)",
                 str(now.answer.status),
                 cause="own tag refused",
@@ -311,7 +315,7 @@ async def stale_changes(case: Case) -> AsyncIterator[Finding]:
 
 def _stale_taken(case: Case, purpose: Purpose, stale: Exchange, changed: bool, evidence: list[Exchange]) -> Finding:
     done = "and the row is changed" if changed else "and the row is as before"
-    title = f"A stale {purpose} is done" if stale.answer.ok else f"A stale {purpose} is refused, and done all the same"
+    title = f"{_named(purpose)} with a stale ETag is {'applied' if stale.answer.ok else 'refused but applied'}"
     return case.finding(
         "error",
         "contract" if stale.answer.ok else "expectation",

@@ -82,7 +82,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "error",
             "expectation",
-            "Create answers with success, but nothing is stored",
+            "Create returns success but stores nothing",
             "the row, by its key and in the list",
             f"{reads[0].answer.status} by key, and it is not in the list",
             cause="not stored",
@@ -95,7 +95,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "error",
             "expectation",
-            "A created row is in the list, but is not found by its key",
+            "A created row is listed but not found by its key",
             "the row",
             str(reads[0].answer.status),
             cause="created, not readable",
@@ -426,7 +426,7 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "error",
             "expectation",
-            "A refused record is stored all the same",
+            "A record is refused but stored",
             "no new row",
             f"{exchange.answer.status}, and the list holds it with the key {'/'.join(map(str, own.key))}",
             cause="refused but stored",
@@ -454,7 +454,7 @@ async def read_only_is_kept(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "error",
             "contract",
-            "A read-only field takes the value that was sent",
+            "A read-only field accepts the value that was sent",
             "the server's own value",
             f"{taken[0]} = {shown(row[taken[0]])}",
             cause="any:read-only taken",

@@ -95,7 +95,7 @@ async def deleting_again(case: Case) -> AsyncIterator[Finding]:
 @check("delete.missing-key", needs=("delete", "create"), creates=True, cost=lambda resource: 1)
 async def missing_key(case: Case) -> AsyncIterator[Finding]:
     """Is deleting a key that was never there answered with "not found"?"""
-    exchange = await case.send("delete", "a key that is not there", key=await case.vacant_key())
+    exchange = await case.send("delete", "a missing key", key=await case.vacant_key())
     documented = any(each.status in {"404", "410"} for each in case.operation("delete").responses)
     # DELETE is idempotent, and many answer 204 whether or not there was a row: only a promise makes it wrong
     if exchange.answer.ok and documented and not case.resource.by_filter:
@@ -121,7 +121,7 @@ async def other_rows(case: Case) -> AsyncIterator[Finding]:
     yield case.finding(
         "error",
         "expectation",
-        "Deleting one row removes others",
+        "Delete of one row removes others",
         "only the row with that key is gone",
         f"{len(lost)} more gone: {', '.join('/'.join(map(str, key)) for key in sorted(lost, key=str)[:3])}",
         cause="other rows",

@@ -50,7 +50,7 @@ async def broken_body(case: Case) -> AsyncIterator[Finding]:
                 yield case.finding(
                     "error",
                     "contract",
-                    f"{operation.method} takes a body that is no record",
+                    f"{operation.method} accepts a body that is not a record",
                     "a refusal, such as 400",
                     f"{exchange.answer.status} for {situation}",
                     cause=f"takes broken body: {purpose}",
@@ -76,7 +76,7 @@ async def undocumented_media_type(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "warning",
             "contract",
-            "A body of an undocumented media type is taken",
+            "A body of an undocumented media type is accepted",
             "415 (RFC 9110, 15.5.16)",
             f"{exchange.answer.status} for text/plain",
             cause="media type taken",

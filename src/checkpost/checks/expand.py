@@ -314,14 +314,14 @@ async def deep_expansions(case: Case) -> AsyncIterator[Finding]:
 
 @check("relate.expand-unknown", needs=("list",), cost=lambda resource: 1 if resource.expansion else 0)
 async def unknown_expansion(case: Case) -> AsyncIterator[Finding]:
-    """Is an expansion that there is not refused?"""
+    """Is an unknown expansion refused?"""
     expansion = case.resource.expansion
     if expansion is None:
         raise Skipped("the contract has no expansion")
     purpose: Purpose = "list" if "list" in expansion.purposes else "read"
     if purpose == "read" or not await _works(case, expansion):
         raise Skipped("expansion does not work in lists")
-    reply = await ask(case, Asked(tuple(expansion.pairs([f"no_{case.world.mark}"]))), "an expansion that there is not")
+    reply = await ask(case, Asked(tuple(expansion.pairs([f"no_{case.world.mark}"]))), "an unknown expansion")
     if reply.rows is not None:
         documented = bool(expansion.choices) and any(
             each.status in {"400", "422", "4XX"} for each in case.operation(purpose).responses
@@ -329,7 +329,7 @@ async def unknown_expansion(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "warning" if documented else "note",
             "contract" if expansion.choices else "expectation",
-            "An expansion that there is not is ignored",
+            "An unknown expansion is ignored",
             "a refusal, such as 400",
             f"{reply.exchange.answer.status}, with rows",
             cause="unknown expansion",

@@ -380,9 +380,9 @@ def _title(snapshot: Snapshot, count: int, reply: Reply, verdict: Verdict) -> st
     if everything and not verdict.missing:
         return "A filter is ignored"
     if not verdict.surplus:
-        return "A filter leaves out rows that match it"
+        return "Filter returns fewer rows than match"
     if not verdict.missing:
-        return "A filter lets rows through that do not match it"
+        return "Filter returns rows that do not match"
     return "A filter answers with other rows than those that match it"
 
 
@@ -489,12 +489,12 @@ async def filters_refused(case: Case) -> AsyncIterator[Finding]:
     if filtering.form != "parameters":
         unknown = Compare("no_such_field", "eq", 1)
         open_field = replace(filtering, fields=None)
-        tries += _spelled(case, open_field, "a field that there is not", unknown, "warning")
+        tries += _spelled(case, open_field, "an unknown field", unknown, "warning")
         broken = Asked(((filtering.parameter, '{"' if filtering.form == "json" else "((("),))
         tries.append(("an expression that cannot be read", broken, "warning"))
     nested = _nested_parameter(case, filtering)
     if nested is not None:
-        tries.append(("a field that there is not", Asked(((f"{nested}[no_such_field]", "1"),)), "warning"))
+        tries.append(("an unknown field", Asked(((f"{nested}[no_such_field]", "1"),)), "warning"))
     replies = await all_of(ask(case, asked, words) for words, asked, _ in tries)
     for (words, _, severity), reply in zip(tries, replies, strict=True):
         if reply.rows is None or len(reply.rows) < min(len(snapshot), 2):
@@ -504,7 +504,7 @@ async def filters_refused(case: Case) -> AsyncIterator[Finding]:
             yield case.finding(
                 severity,
                 "contract" if severity == "error" else "expectation",
-                "A filter that makes no sense is answered with every row",
+                "A filter that makes no sense returns every row",
                 f"a refusal of {words}",
                 f"{reply.exchange.answer.status} with {_rows(reply.total or len(reply.rows))}",
                 cause=f"nonsense {words.partition(' for ')[0]}",

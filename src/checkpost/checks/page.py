@@ -221,7 +221,7 @@ async def default_size(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "error",
             "contract",
-            "A page has not the documented default size",
+            "A page does not have the documented default size",
             f"{expected} rows, since the default of {limit.name} is {default}",
             f"{len(rows)} rows",
             cause="default size",
@@ -274,7 +274,7 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
             yield case.finding(
                 "warning",
                 "contract",
-                "A negative size or position is taken",
+                "A negative size or position is accepted",
                 "a refusal: it is below the documented minimum",
                 f"{exchange.answer.status} with {len(rows)} rows for {name}={value}",
                 cause="negative taken",
@@ -465,7 +465,7 @@ async def damaged_cursor(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "warning",
             "expectation",
-            "A cursor that the list never gave is taken",
+            "A cursor that the list never gave is accepted",
             "a refusal",
             f"{damaged.answer.status} with {len(rows)} rows",
             cause="damaged cursor",

@@ -1,4 +1,4 @@
-"""Reading: lists, rows by their keys, keys that are not there."""
+"""Reading: lists, rows by their keys, missing keys."""
 
 from __future__ import annotations
 
@@ -166,22 +166,22 @@ async def _changes_by_itself(case: Case, key: Key, row: Row, wrong: list[str]) -
 
 @check("read.missing-key", needs=("read",))
 async def missing_key(case: Case) -> AsyncIterator[Finding]:
-    """Is a key that is not there answered with "not found"?"""
+    """Is a missing key answered with "not found"?"""
     key = case.absent_key()
-    exchange = await case.send("read", "a key that is not there", key=key)
+    exchange = await case.send("read", "a missing key", key=key)
     if exchange.answer.ok and not case.client.absent(exchange.answer):
         yield succeeded_on_missing(case, "read", exchange)
 
 
 def succeeded_on_missing(case: Case, purpose: str, exchange: Exchange) -> Finding:
-    """The finding that an operation on a key that is not there answered with success."""
+    """The finding that an operation on a missing key answered with success."""
     operation = case.resource.operations[purpose]  # type: ignore[index]
     documented = next((each for each in operation.responses if each.status in {"404", "410"}), None)
     return case.finding(
         # DELETE is idempotent, and many answer alike whether or not there was a row
         "error" if documented and purpose != "delete" else "warning",
         "contract" if documented else "standard",
-        f"{operation.method} on a key that is not there answers {exchange.answer.status}",
+        f"{operation.method} of a missing key returns {exchange.answer.status}",
         documented.status if documented else "404 (RFC 9110, 15.5.5)",
         str(exchange.answer.status),
         cause=f"any:missing key succeeds: {purpose}",
@@ -212,7 +212,7 @@ async def malformed_key(case: Case) -> AsyncIterator[Finding]:
             yield case.finding(
                 "error",
                 "expectation",
-                "A malformed key is answered with a row",
+                "A malformed key returns a row",
                 "a refusal (400, 404 or 422)",
                 f"{exchange.answer.status} with the row {case.client.key_of(row)}",
                 cause="malformed key succeeds",
@@ -274,7 +274,7 @@ async def unknown_path(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "warning" if exchange.answer.ok else "error",
             "standard",
-            "A path that is not there is not refused",
+            "A path that does not exist is not refused",
             "404 (RFC 9110, 15.5.5)",
             str(exchange.answer.status),
             cause="unknown path",

@@ -124,7 +124,7 @@ def list_differs(case: Case, read: Row | None, listed: Row | None, evidence: Seq
         yield case.finding(
             "error",
             "expectation",
-            "The list shows another row than reading by key does",
+            "The list shows other values than reading by key",
             f"{name} = {shown(read[name])}, as by key",
             f"{name} = {shown(listed[name])} in the list",
             cause="any:list differs",

@@ -75,7 +75,7 @@ async def resolves(case: Case) -> AsyncIterator[Finding]:
             yield case.finding(
                 severity,
                 basis,
-                "A reference leads to no row",
+                "A reference points to no row",
                 f"each {relation.field} is the key of a row of {target.name}",
                 f"{len(places)} rows refer to what is not there, such as {dangling[0]!r}",
                 cause=f"dangling {relation.field}",
@@ -96,7 +96,7 @@ async def _known_keys(case: Case, target: Resource) -> set[Key]:
 
 @check("relate.absent", needs=_NEEDS, creates=True, cost=_cost)
 async def absent(case: Case) -> AsyncIterator[Finding]:
-    """Is a reference to a row that there is not refused, on create and update, and nothing stored?"""
+    """Is a reference to a missing row refused, on create and update, and nothing stored?"""
     names = case.resource.key.fields if case.resource.key else ()
     relations = [each for each in _relations(case, True) if each[0].field not in case.resource.values]
     for relation, target in relations:
@@ -110,7 +110,7 @@ async def absent(case: Case) -> AsyncIterator[Finding]:
         if not case.world.valid(field, value):
             continue
         record = {**await case.record(), relation.field: value}
-        exchange, key = await case.create(record, "a reference to a row that there is not")
+        exchange, key = await case.create(record, "a reference to a missing row")
         if exchange.answer.ok:
             yield _taken(case, relation, target, "create", value, [exchange])
         elif exchange.answer.refused and key is None:
@@ -124,9 +124,7 @@ async def absent(case: Case) -> AsyncIterator[Finding]:
 
 async def _updated(case: Case, relation: Relation, target: Resource, value: Any) -> AsyncIterator[Finding]:
     own = (await case.own())[0]
-    exchange = await case.send(
-        "update", "a reference to a row that there is not", key=own.key, record={relation.field: value}
-    )
+    exchange = await case.send("update", "a reference to a missing row", key=own.key, record={relation.field: value})
     if not exchange.answer.ok and not exchange.answer.refused:
         return
     _, row = await case.row_now(own.key)
@@ -144,7 +142,7 @@ def _taken(
     return case.finding(
         severity,
         basis,
-        "A reference to a row that there is not is taken",
+        "A reference to a missing row is accepted",
         f"a refusal: {target.name} has no row {value!r}",
         f"{evidence[-1].answer.status} for {relation.field} = {value!r}",
         cause="absent reference taken",
@@ -158,7 +156,7 @@ def _stored(case: Case, relation: Relation, refused: Exchange, own: Own) -> Find
     return case.finding(
         "error",
         "expectation",
-        "A refused reference is stored all the same",
+        "A reference is refused but stored",
         "nothing stored",
         f"{refused.answer.status}, and the row {'/'.join(map(str, own.key))} has it",
         cause="refused reference stored",
@@ -213,7 +211,7 @@ async def _deleted(case: Case, other: Case, relation: Relation) -> AsyncIterator
             yield case.finding(
                 severity,
                 basis,
-                "Deleting a row leaves others behind that refer to it",
+                "Delete leaves rows behind that refer to the deleted one",
                 f"a refusal, or no row of {other.resource.name} with {relation.field} = {parent.key[-1]!r}",
                 f"{removed.answer.status}, and {relation.field} is still {row.get(relation.field)!r}",
                 cause="orphans",
@@ -226,7 +224,7 @@ async def _deleted(case: Case, other: Case, relation: Relation) -> AsyncIterator
         yield case.finding(
             "error",
             "expectation",
-            "A refused delete removes rows all the same",
+            "A delete is refused but removes rows",
             "both rows as before",
             f"{removed.answer.status}, and {what} is gone",
             cause="refused delete",

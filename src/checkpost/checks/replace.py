@@ -54,7 +54,7 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "error",
             "expectation",
-            "A replace answers with success, but the value is not stored",
+            "Replace returns success but does not store the value",
             f"{name} = {shown(record[name])}",
             f"{name} = {shown(after[name])}, as before",
             cause="replace lost",
@@ -79,7 +79,7 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "error",
             "standard",
-            "The same replace sent twice has another effect than sent once",
+            "A replace sent twice has another effect than sent once",
             "the same row (RFC 9110, 9.2.2: PUT is idempotent)",
             seen,
             cause="not idempotent",
@@ -181,7 +181,7 @@ async def read_only_is_kept(case: Case) -> AsyncIterator[Finding]:
 
 @check("replace.missing-key", needs=_NEEDS, creates=True, cost=lambda resource: 3)
 async def missing_key(case: Case) -> AsyncIterator[Finding]:
-    """Is a replace of a key that is not there answered as documented?"""
+    """Is a replace of a missing key answered as documented?"""
     key = await case.vacant_key()
     async for found in write_to_missing(case, "replace", key, await case.replacement(key)):
         yield found

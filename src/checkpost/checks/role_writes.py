@@ -126,7 +126,7 @@ def _not_refused(
         f"A role {verb} rows that it may not" if done else f"{_said(purpose)} that is not done is answered with success"
     )
     if refused:
-        title = f"{_said(purpose)} that is refused to a role is done all the same"
+        title = f"{_said(purpose)} is refused to a role but done"
     return departure(
         case, title, f"a refusal: {told_rights(case, rights)}",
         f"{exchange.answer.status}, and it is {'done' if done else 'not done'}", evidence, purpose,

@@ -113,10 +113,10 @@ def _wrong_value(case: Case, snapshot: Snapshot, reply: Reply, names: Sequence[s
 
 @check("select.unknown", needs=("list",), cost=lambda resource: 1 if resource.queries.selecting else 0)
 async def unknown_field(case: Case) -> AsyncIterator[Finding]:
-    """Is the selection of a field that there is not refused, or left without it?"""
+    """Is the selection of an unknown field refused, or left without it?"""
     selecting = _selecting(case)
     await snapshot_of(case)
-    reply = await ask(case, spelled(case, Query(select=("no_such_field",))), "a field that there is not")
+    reply = await ask(case, spelled(case, Query(select=("no_such_field",))), "an unknown field")
     if not reply.rows:
         return
     shown = {name for row in reply.rows for name in row if not _BESIDE.search(name)} - set(_keys(case))
@@ -126,7 +126,7 @@ async def unknown_field(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             severity,
             "contract" if selecting.fields is not None else "expectation",
-            "A selection of a field that there is not is taken",
+            "A selection of an unknown field is accepted",
             f"a refusal ({' or '.join(documented) or '400'})",
             f"{reply.exchange.answer.status} with rows of {', '.join(sorted(shown)) or 'no fields'}",
             cause="unknown selection",

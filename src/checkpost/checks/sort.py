@@ -180,7 +180,7 @@ async def _grouped(
         title = words.get(kind, "Rows are not in the order asked for")
         same_null = all(_null_in_pair(snapshot, each) for each in group)
         if same_null:
-            title = "Nulls stand among the values of a sorted list"
+            title = "Nulls are mixed among the values of a sorted list"
         yield _finding(case, snapshot, sorting, title, group, f"{kind} {'nulls' if same_null else 'order'}")
 
 
@@ -327,16 +327,16 @@ async def ties_across_pages(case: Case) -> AsyncIterator[Finding]:
 
 @check("sort.unknown", needs=("list",), cost=lambda resource: 1)
 async def unknown_key(case: Case) -> AsyncIterator[Finding]:
-    """Is an order by a field that there is not refused?"""
+    """Is an order by an unknown field refused?"""
     sorting = await sorting_of(case)
     order = (Order("no_such_field"),)
-    reply = await ask(case, spelled(case, Query(order=order), sorting=sorting), "an order by a field that there is not")
+    reply = await ask(case, spelled(case, Query(order=order), sorting=sorting), "an order by an unknown field")
     documented = [each.status for each in case.operation("list").responses if each.status in {"400", "422", "4XX"}]
     if reply.rows and (sorting.fields is not None or documented):
         yield case.finding(
             "warning" if sorting.fields is not None else "note",
             "contract" if sorting.fields is not None else "expectation",
-            "An order by a field that there is not is taken",
+            "An order by an unknown field is accepted",
             f"a refusal ({' or '.join(documented) or '400'})",
             f"{reply.exchange.answer.status} with {len(reply.rows)} rows",
             cause="unknown sort key",

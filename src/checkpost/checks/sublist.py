@@ -207,19 +207,19 @@ def _weight(case: Case, sub: Subcollection, surplus: bool) -> tuple[Severity, Ba
 
 @check("relate.sublist-absent", needs=("list",), cost=lambda resource: len(resource.subcollections))
 async def sublist_of_nothing(case: Case) -> AsyncIterator[Finding]:
-    """Has a row that there is not no list under it?"""
+    """Has a missing row no list under it?"""
     key = case.absent_key()
     for sub in _views(case):
         operation = sub.view.operations["list"]
         client = case.world.view(case.resource, sub.view, key)
-        exchange = await case.send("list", "the list under a row that there is not", through=client)
+        exchange = await case.send("list", "the list under a missing row", through=client)
         rows = client.rows_in(exchange.answer.json) if exchange.answer.ok else None
         documented = {each.status for each in operation.responses} & {"404", "410"}
         if rows or (exchange.answer.ok and documented):
             yield case.finding(
                 "error" if rows else "warning",
                 "contract" if documented else "expectation",
-                "A list is answered under a row that there is not",
+                "A list is answered under a missing row",
                 f"{min(documented)}, as documented" if documented else "a refusal, or an empty list",
                 f"{exchange.answer.status} with {len(rows or ())} rows",
                 cause=f"sublist of nothing {sub.path}",

@@ -92,7 +92,7 @@ def judge_change(
             case.finding(
                 "error",
                 "expectation",
-                "An update answers with success, but the value is not stored",
+                "Update returns success but does not store the value",
                 f"{name} = {shown(change[name])}",
                 f"{name} = {shown(after[name])}, as before",
                 cause="update lost",
@@ -120,7 +120,7 @@ def judge_change(
             case.finding(
                 "error",
                 "expectation",
-                "An update changes fields that were not sent",
+                "Update changes fields that were not sent",
                 f"{name} = {shown(before[name])}, as before",
                 f"{name} = {shown(after[name])}",
                 cause="resets others",
@@ -206,7 +206,7 @@ async def other_rows(case: Case) -> AsyncIterator[Finding]:
     yield case.finding(
         "error",
         "expectation",
-        "Updating one row changes other rows",
+        "Update of one row changes others",
         "no other row changes",
         seen,
         cause="other rows",
@@ -256,7 +256,7 @@ async def read_only_kept(case: Case, purpose: Purpose) -> AsyncIterator[Finding]
         yield case.finding(
             "error",
             "contract",
-            "A read-only field takes the value that was sent",
+            "A read-only field accepts the value that was sent",
             f"{taken[0]} = {shown(row.get(taken[0]))}",
             f"{taken[0]} = {shown(after[taken[0]])}",
             cause="any:read-only taken",
@@ -269,7 +269,7 @@ async def read_only_kept(case: Case, purpose: Purpose) -> AsyncIterator[Finding]
 
 @check("update.missing-key", needs=("update", "create", "delete"), creates=True, cost=lambda resource: 4)
 async def missing_key(case: Case) -> AsyncIterator[Finding]:
-    """Is an update of a key that is not there answered with "not found"?"""
+    """Is an update of a missing key answered with "not found"?"""
     key = await case.vacant_key()
     row = dict((await case.own())[0].record)
     change = await _several(case, row)
@@ -281,11 +281,11 @@ async def missing_key(case: Case) -> AsyncIterator[Finding]:
 
 
 async def write_to_missing(case: Case, purpose: Purpose, key: Any, record: dict[str, Any]) -> AsyncIterator[Finding]:
-    """Write to a key that is not there; an API may take that for a create."""
-    exchange = await case.send(purpose, "a key that is not there", key=key, record=record)
+    """Write to a missing key; an API may take that for a create."""
+    exchange = await case.send(purpose, "a missing key", key=key, record=record)
     made = False
     if case.has("read"):
-        read = await case.send("read", "a key that is not there", key=key)
+        read = await case.send("read", "a missing key", key=key)
         made = read.answer.ok and case.client.row_in(read.answer) is not None
         made = made and case.client.key_of(case.client.row_in(read.answer) or {}) == key
     if made:

@@ -33,7 +33,7 @@ class RelatedRows(Core):
     # -- expansion -----------------------------------------------------------------------------
 
     def wanted_expansions(self, request: Request) -> list[str]:
-        """The names to expand. Raises Refusal for one that there is not."""
+        """The names to expand. Raises Refusal for one that is missing."""
         text = ",".join(request.query_params.getlist(self.spelling.expansion))
         names = [name for name in text.split(",") if name]
         for name in names:

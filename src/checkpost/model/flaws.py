@@ -80,7 +80,7 @@ def _security(contract: Contract) -> Iterator[Flaw]:
 
 
 def _missing_keys(model: Model) -> Iterator[Flaw]:
-    """One flaw for all operations that leave open what a key that is not there is answered with."""
+    """One flaw for all operations that leave open what a missing key is answered with."""
     silent: list[Operation] = []
     for resource in model.resources:
         for purpose in _ITEM:
@@ -92,7 +92,7 @@ def _missing_keys(model: Model) -> Iterator[Flaw]:
             ):
                 silent.append(operation)
     if silent:
-        message = f"No answer is documented for a key that is not there: {_some(silent)}."
+        message = f"No answer is documented for a missing key: {_some(silent)}."
         yield Flaw("note", "no-not-found", message, silent[0].place)
 
 

@@ -64,7 +64,7 @@ class OwnTagRefused(TableApi):
         return False
 
 
-@defect("never-unchanged", "vaults", "GET", "concurrency", "A row whose tag is known is sent again.", item=True)
+@defect("never-unchanged", "vaults", "GET", "concurrency", "A row is sent again although its ETag is known.", item=True)
 class NeverUnchanged(TableApi):
     def unchanged(self, known: list[str], tag: str) -> bool:
         return False

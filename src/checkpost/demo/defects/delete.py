@@ -56,9 +56,7 @@ class SecondDeleteCrashes(TableApi):
         return await super().on_delete(request)
 
 
-@defect(
-    "delete-missing-succeeds", "tags", "DELETE", "delete", "Deleting a key that is not there answers 200.", item=True
-)
+@defect("delete-missing-succeeds", "tags", "DELETE", "delete", "Deleting a missing key answers 200.", item=True)
 class DeleteMissingSucceeds(TableApi):
     async def on_delete(self, request: Request) -> Response:
         if self.fetch(self.key_of(request)) is None:

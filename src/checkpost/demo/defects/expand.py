@@ -53,7 +53,7 @@ class ExpansionShallow(TableApi):
         return super().expanded(caller, row, shown, [name.partition(".")[0] for name in names])
 
 
-@defect("unknown-expansion-ignored", "tags", "GET", "relate", "An expansion that there is not is ignored.")
+@defect("unknown-expansion-ignored", "tags", "GET", "relate", "An unknown expansion is ignored.")
 class UnknownExpansionIgnored(TableApi):
     def wanted_expansions(self, request: Request) -> list[str]:
         text = request.query_params.get(self.spelling.expansion, "")

@@ -16,7 +16,7 @@ from checkpost.demo.question import Sql, Wanted
 from checkpost.demo.tables import Column
 
 
-@defect("missing-key-empty", "tags", "GET", "read", "A key that is not there is answered 200.", item=True)
+@defect("missing-key-empty", "tags", "GET", "read", "A missing key is answered 200.", item=True)
 class MissingKeyEmpty(TableApi):
     async def on_read(self, request: Request) -> Response:
         try:
@@ -27,7 +27,7 @@ class MissingKeyEmpty(TableApi):
             raise
 
 
-@defect("missing-key-crashes", "species", "GET", "read", "A key that is not there is answered 500.", item=True)
+@defect("missing-key-crashes", "species", "GET", "read", "A missing key is answered 500.", item=True)
 class MissingKeyCrashes(TableApi):
     async def on_read(self, request: Request) -> Response:
         try:

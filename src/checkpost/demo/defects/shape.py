@@ -103,7 +103,7 @@ class BrokenJsonCrashes(TableApi):
             raise Refusal(500 if refusal.status == 400 else refusal.status, "Internal error", "None") from None
 
 
-@defect("media-type-ignored", "vaults", "POST", "errors", "A body of an undocumented media type is taken.")
+@defect("media-type-ignored", "vaults", "POST", "errors", "A body of an undocumented media type is accepted.")
 class MediaTypeIgnored(TableApi):
     def body_types(self, method: str) -> set[str]:
         return {"application/json", "application/merge-patch+json", "text/plain"}

@@ -46,7 +46,7 @@ class UpdateHitsOthers(TableApi):
         super().change((7,), {"colour": values.get("colour", "#000000")})
 
 
-@defect("update-creates", "species", "PATCH", "update", "Updating a key that is not there answers 200.", item=True)
+@defect("update-creates", "species", "PATCH", "update", "Updating a missing key answers 200.", item=True)
 class UpdateCreates(TableApi):
     async def on_update(self, request: Request) -> Response:
         try:
