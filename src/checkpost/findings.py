@@ -15,6 +15,12 @@ Severity = Literal["error", "warning", "note"]
 Basis = Literal["contract", "profile", "standard", "expectation"]
 Outcome = Literal["passed", "failed", "skipped", "blocked"]
 SEVERITIES: tuple[Severity, ...] = ("note", "warning", "error")
+#: Families by what a departure costs: rights, rows that are stored, rows that are shown; then the rest.
+_COSTS = (
+    ("access",),
+    ("create", "update", "replace", "delete", "bulk", "concurrency", "hold"),
+    ("read", "relate", "page", "filter", "sort", "select", "aggregate"),
+)
 
 
 @dataclass(frozen=True)
@@ -130,11 +136,13 @@ class Findings:
         self.by_key = {finding.key: finding for finding in systematic}
 
     def all(self) -> list[Finding]:
-        """The findings, the gravest first, then by resource and check."""
+        """The findings, the gravest first: by severity, then by what they cost (rights, rows, answers), then by resource
+        and check."""
         return sorted(
             self.by_key.values(),
             key=lambda each: (
                 -SEVERITIES.index(each.severity),
+                next((place for place, families in enumerate(_COSTS) if each.family in families), len(_COSTS)),
                 each.resource or "",
                 each.family,
                 each.check,

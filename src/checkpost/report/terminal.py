@@ -128,7 +128,7 @@ def cell(checks: list[Json], findings: list[Json]) -> tuple[str, str]:
     return ("✓", "green") if outcomes["failed"] else ("–", "dim")
 
 
-def _matrix(document: Json, width: int) -> Table:
+def _matrix(document: Json, width: int) -> RenderableType:
     """How each family of checks went for each resource: families as rows where the resources fit beside each other,
     and of many resources those alone that have findings."""
     families = [name for name in (*FAMILIES, HOLD) if any(check["family"] == name for check in document["checks"])]
@@ -152,16 +152,14 @@ def _matrix(document: Json, width: int) -> Table:
     heads = headings(columns, width - max((17, *map(len, rows))))
     if across:
         heads = columns if named else [str(number) for number, _ in enumerate(columns, 1)]
-    if across and not named:
-        table.caption = ", ".join(f"{number} {name}" for number, name in enumerate(columns, 1))
-        table.caption_style, table.caption_justify = "dim", "left"
+    numbered = ", ".join(f"{number} {name}" for number, name in enumerate(columns, 1)) if across and not named else ""
     table.add_column("", no_wrap=True, min_width=max((_FAMILY, *map(len, rows))))
     for name in heads:
         table.add_column(name, justify="center", no_wrap=True, min_width=1 if named else 3)
     for row in rows:
         signs = (sign(name, row) if across else sign(row, name) for name in columns)
         table.add_row(Text(row), *signs)
-    return table
+    return Group(table, Text(numbered, style="dim")) if numbered else table
 
 
 def headings(names: list[str], width: int) -> list[str]:
