@@ -136,8 +136,8 @@ class Findings:
         self.by_key = {finding.key: finding for finding in systematic}
 
     def all(self) -> list[Finding]:
-        """The findings, the gravest first: by severity, then by what they cost (rights, rows, answers), then by resource
-        and check."""
+        """The findings, the gravest first: by severity, then by what they cost (rights, rows, answers), then by
+        resource and check."""
         return sorted(
             self.by_key.values(),
             key=lambda each: (

@@ -88,7 +88,7 @@ def judged(name: str) -> bool:
             before = contents(database)
             report = Path(folder) / "report.json"
             command = [str(Path(sys.executable).with_name("checkpost")), "run", base + said["contract"]]
-            command += ["--base-url", base, "--out", str(report)]
+            command += ["--base-url", base + said.get("base", ""), "--out", str(report)]
             done = subprocess.run(command, cwd=folder, capture_output=True, text=True)
             same = contents(database) == before
         finally:

@@ -50,6 +50,11 @@ def _like_those(used: Sequence[Any]) -> str:
     return ""
 
 
+def _as_field(field: Field, key: Any) -> Any:
+    """The key of another row as a field that refers to it has it: keys of documents are texts of numbers."""
+    return int(key) if field.types == {"integer"} and isinstance(key, str) and key.isdecimal() else key
+
+
 _MOST_PARENTS = 50
 #: How often one check is asked of one table at the most.
 _MOST_TURNS = 2
@@ -287,7 +292,7 @@ class Case:
             return self.resource.values[each.name]
         relation = self.resource.relation(each.name)
         if relation is not None:
-            keys = await self.parents(relation)
+            keys = [_as_field(each, key) for key in await self.parents(relation)]
             taken = self.taken(each) if each.unique else set()
             others = [key for key in keys if key not in taken and (unlike is MISSING or not same(each, unlike, key))]
             if not others:

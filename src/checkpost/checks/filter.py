@@ -232,8 +232,13 @@ def _fits(case: Case, schema: Node, value: Any) -> bool:
 def _splits(filtering: Filtering, condition: Compare) -> bool:
     """Whether a list of values cannot be written, since a value holds what separates them and the contract
     says nothing of quoting."""
-    if filtering.form != "parameters" or not isinstance(condition.value, tuple):
+    if filtering.form != "parameters":
         return False
+    if not isinstance(condition.value, tuple):
+        # a parameter that takes several values takes one with a comma for two
+        several = filtering.templates.get((condition.field, "in"), "").replace("{values}", "{value}")
+        one = filtering.templates.get((condition.field, condition.operator), "")
+        return several == one and bool(one) and filtering.separator in str(condition.value)
     return any(isinstance(value, str) and filtering.separator in value for value in condition.value)
 
 
@@ -579,8 +584,11 @@ async def filters_awkward_texts(case: Case) -> AsyncIterator[Finding]:
     operator: Operator = "eq" if "eq" in filtering.operators(field.name) else "match"
 
     async def found(text: str) -> Reply | None:
+        condition = Compare(field.name, operator, text)
+        if _splits(filtering, condition):
+            return None
         try:
-            asked = spelled(case, Query(Compare(field.name, operator, text)))
+            asked = spelled(case, Query(condition))
         except Inexpressible:
             return None
         return await ask(case, asked, "an awkward text")

@@ -65,7 +65,11 @@ def answer_differs(
     if answered is None:
         return
     names = [name for name in sent if name in case.fields and name not in case.state.disputed]
-    wrong = differences(case.fields, answered, stored, names)
+    wrong = [
+        name
+        for name in differences(case.fields, answered, stored, names)
+        if not same(case.fields[name], stored[name], answered[name])  # in another notation, either way
+    ]
     if wrong:
         name = wrong[0]
         saved = same(case.fields[name], sent[name], stored[name])

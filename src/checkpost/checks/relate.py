@@ -54,7 +54,8 @@ async def resolves(case: Case) -> AsyncIterator[Finding]:
             continue
         known = await _known_keys(case, target)
         values = {row.get(relation.field) for row in snapshot.rows} - {None}
-        unknown = sorted((each for each in values if isinstance(each, str | int) and (each,) not in known), key=str)
+        told = {str(key[-1]) for key in known}  # the keys of documents are texts of numbers
+        unknown = sorted((each for each in values if isinstance(each, str | int) and str(each) not in told), key=str)
         other = case.other(target)
         looked_up = unknown[:_MOST_LOOKED_UP]
         answers = await all_of(other.read((each,), "a row that is referred to") for each in looked_up)

@@ -207,7 +207,10 @@ def _of_field(parameter: Parameter, field: Field, hint: str) -> Templates:
         return {(field.name, "in"): several, (field.name, "eq"): f"{name}={{value}}"}
     loose = field.kind == "date-time" or (field.kind == "text" and "enum" not in field.keywords)
     exact = re.search(r"\b(?:exact\w*|equals?|is this)\b", hint, re.I)
-    return {(field.name, "match" if loose and not exact else "eq"): f"{name}={{value}}"}
+    found: Templates = {(field.name, "match" if loose and not exact else "eq"): f"{name}={{value}}"}
+    if re.search(r"\bcsv\b|\bcommas?[- ](?:separated|delimited)\b|separated by commas", hint, re.I):
+        found[field.name, "in"] = f"{name}={{values}}"
+    return found
 
 
 def _prefixed(name: str, field: Field, known: Sequence[tuple[str, str]], hint: str) -> Templates:

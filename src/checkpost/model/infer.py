@@ -28,7 +28,7 @@ from checkpost.model.field import Field, Reason
 from checkpost.model.fields import fields_of, inside
 from checkpost.model.guards import guards_of
 from checkpost.model.keys import infer_key
-from checkpost.model.layout import Layout, layout_of
+from checkpost.model.layout import Layout, layout_of, row_like
 from checkpost.model.members import with_members
 from checkpost.model.operations import (
     answer_schema,
@@ -211,6 +211,9 @@ def _resource(
     row_schema = rows[1] if rows else None
     if known is not None and not shape_of(row_schema).properties:
         row_schema = known
+    document = inside(body_schema(operations.get("create")), "/data")
+    if row_schema is not None and not shape_of(row_schema).properties:
+        row_schema = row_like(document, family.name) or row_schema
     names = frozenset(shape_of(row_schema).properties)
     read_schema = answer_schema(operations.get("read"))
     if not names:
@@ -221,7 +224,7 @@ def _resource(
         deep = inside(read_schema, row_at)
         if len(shape_of(deep).properties) >= len(shape_of(row_schema).properties):
             row_schema = deep
-    layout = layout_of(row_schema, inside(body_schema(operations.get("create")), "/data"), family.name)
+    layout = layout_of(row_schema, document, family.name)
     names = frozenset(shape_of(row_schema).properties) or names
     wrapper = correction.body or _wrapper(operations, names, layout)
     inner: dict[str, Node | None] = {

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
+from urllib.parse import quote
 
 from checkpost.contract.node import Node
 from checkpost.model.paths import normal, singular
@@ -43,8 +44,8 @@ class Layout:
         inside = row.get(self.fields_at) if self.fields_at else None
         if not isinstance(inside, dict):
             return row if self.plain or self.key not in row else {self.key: row[self.key]}
-        found = {self.key: row[self.key]} if self.key in row else {}
-        found.update(inside)
+        # a field of the key's name does not take its place
+        found = {**inside, self.key: row[self.key]} if self.key in row else dict(inside)
         links = row.get(_LINKED)
         for name, link in links.items() if isinstance(links, dict) and self.linked else ():
             if name not in self.linked or not isinstance(link, dict) or "data" not in link:
@@ -126,6 +127,21 @@ def layout_of(row: Node | None, body: Node | None, name: str) -> Layout:
         kind = _kind_of(shape.properties.get("type")) or _kind_of(shape_of(body).properties.get("type"))
         return Layout(member, key, (kind or name) if has_type else "", linked)
     return PLAIN
+
+
+def row_like(record: Node | None, name: str) -> Node | None:
+    """The schema of rows that are as a record is, where the contract leaves rows open: a document with a key beside its
+    fields (JSON:API 1.1, 7.2). None where the record is no such document."""
+    shape = shape_of(record)
+    inside = shape.properties.get("attributes")
+    if record is None or inside is None or not shape_of(inside).properties or "type" not in shape.properties:
+        return None
+    kept = {each: shape.properties[each] for each in ("type", "attributes", _LINKED) if each in shape.properties}
+    properties = {"id": {"type": "string"}, **{each: {"$ref": node.uri} for each, node in kept.items()}}
+    location = f"row:/{quote(name, safe='')}"
+    record.library.documents[location] = {"type": "object", "properties": properties, "required": ["id", "type"]}
+    record.library.texts.setdefault(location, "")
+    return record.library.root(location)
 
 
 def _identifier(link: Node, member: str = "id") -> Node | None:

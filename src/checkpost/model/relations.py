@@ -75,7 +75,9 @@ def _named(field: Field, others: Mapping[str, Resource]) -> Relation | None:
         if resource.key is None or (len(resource.key.fields) != 1 and not resource.under):
             continue
         target = resource.field(resource.key.fields[-1])
-        if target is not None and target.types and field.types and not target.types & field.types:
+        # the keys of documents are texts, whatever the column is (JSON:API 1.1, 7.2)
+        text_of_number = bool(resource.layout.type_name) and field.types <= {"integer"}
+        if target is not None and target.types and field.types and not (target.types & field.types or text_of_number):
             continue
         endings = {*_SUFFIXES, normal(resource.key.fields[-1])}
         for stem in _names(resource):
