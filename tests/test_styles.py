@@ -64,7 +64,7 @@ def looked_at(style: str, defects: tuple[str, ...], tables: tuple[str, ...], fam
     told = [(each.check, each.title, each.observed) for each in result.findings]
     broken = [f"{each.check} {each.resource}: {each.reason}" for each in result.checks if each.outcome == "blocked"]
     passed = {each.check for each in result.checks if each.outcome == "passed"}
-    return {each.resource or "" for each in result.findings}, told, broken, unchanged, passed
+    return {name for each in result.findings for name in each.resources}, told, broken, unchanged, passed
 
 
 def sound(style: str) -> Found:

@@ -30,6 +30,7 @@ def broken_by(case: Case, purpose: Purpose, record: Mapping[str, Any]) -> list[B
         # a form holds texts alone: it cannot say null, and an empty text may stand for it
         sayable = (str, int, float)
         found = [e for e in found if e.value is MISSING or (isinstance(e.value, sayable) and e.value != "")]
+        found = [e for e in found if not e.spelled]
     if not found:
         raise Skipped("its schema has no rules that can be broken")
     return found

@@ -19,7 +19,7 @@ Json = dict[str, Any]
 _COLOURS = {"error": "bold red", "warning": "bold magenta", "note": "cyan"}
 _SIGNS = {"error": "✗", "warning": "▲", "note": "•"}
 _MOST_SUBJECTS = 6
-_MOST_MISSED = 4
+_MOST_MISSED, _MOST_REASONS = 4, 3
 #: How wide the name of a family is at the most.
 _FAMILY = 11
 #: More resources than this are shown only where they have findings.
@@ -268,6 +268,14 @@ def _not_done(document: Json) -> Iterator[RenderableType]:
     part_words = f", {part} of them in part" if part else ""
     counts = counts.replace("passed", f"passed{part_words}", 1) if checks["passed"] else counts
     yield Text(f"Checks: {counts}. checkpost show --checks lists each with its reason.", style="dim")
+    reasons: dict[str, set[str]] = {}
+    for each in document["checks"]:
+        if each["outcome"] == "blocked" or (each["outcome"] == "skipped" and "is not set" in each["reason"]):
+            reasons.setdefault(each["reason"], set()).add(str(each["resource"]))
+    for reason in list(reasons)[:_MOST_REASONS]:
+        yield Text(f"Could not be asked of {', '.join(sorted(reasons[reason]))}: {reason}", style="dim")
+    if len(reasons) > _MOST_REASONS:
+        yield Text(f"Could not be asked for {len(reasons) - _MOST_REASONS} reasons more.", style="dim")
     missed = document["summary"]["not_exercised"]
     if missed:
         names = [f"{each['method']} {each['path']}" for each in missed]

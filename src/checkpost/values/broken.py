@@ -129,7 +129,7 @@ _OTHERS: dict[str, tuple[tuple[Any, bool], ...]] = {
     "integer": ((1.7, False), ("", False), ("12", True), (True, True)),
     "number": (("", False), ("12.5", True), (True, True)),
     "boolean": (("", False), ("true", True), (1, True)),
-    "string": ((["text"], False), (12, True), (True, True)),
+    "string": ((12, True), (True, True)),
 }
 
 
