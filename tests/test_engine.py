@@ -14,7 +14,7 @@ from unittest import mock
 
 from checkpost.checks.case import Case
 from checkpost.checks.order import all_checks
-from checkpost.checks.registry import CHECKS, HOLD, OBSERVE
+from checkpost.checks.registry import CHECKS, HOLD, OBSERVE, Blocked
 from checkpost.demo.description import describe
 from checkpost.demo.seedbank import TABLES
 from checkpost.demo.server import InProcess
@@ -133,6 +133,40 @@ class Runs(unittest.TestCase):
         self.assertIn("Check Post itself failed here (ZeroDivisionError: a fault; ", outcome.reason)
         self.assertEqual(self.stand_in.contents(), self.before)
         self.assertEqual(next(each for each in result.checks if each.check == "create.location").outcome, "passed")
+
+    def ran(self, check: str, function: Any) -> Any:
+        """A run of one family on one table, in which a check does something else."""
+        other = replace(CHECKS[check], function=function)
+        target = aim(self.profile, False, 10)
+        planned = [
+            replace(each, check=other) if each.check.name == check else each
+            for each in plan(target.model, ("create",), ("tags",), "")
+        ]
+        return asyncio.run(run(target, planned, Limits(), 1))
+
+    def test_what_a_check_has_found_counts_though_it_breaks_then(self) -> None:
+        async def breaking(case: Case) -> AsyncIterator[Finding]:
+            yield case.finding("error", "expectation", "Something is wrong", "a", "b", cause="it")
+            raise Blocked("no more could be asked")
+
+        result = self.ran("create.rules", breaking)
+        self.assertEqual([each.title for each in result.findings], ["Something is wrong"])
+        [outcome] = [each for each in result.checks if each.check == "create.rules"]
+        self.assertEqual((outcome.outcome, outcome.reason), ("failed", "no more could be asked"))
+
+    def test_what_is_seen_once_beside_others_is_a_remark(self) -> None:
+        asked: list[int] = []
+
+        async def once(case: Case) -> AsyncIterator[Finding]:
+            asked.append(case.turn)
+            if case.turn == 0:
+                yield case.finding("error", "expectation", "Something is wrong", "a", "b", cause="it")
+
+        result = self.ran("create.rules", once)
+        self.assertEqual((asked, result.findings), ([0, 1], ()))
+        [outcome] = [each for each in result.checks if each.check == "create.rules"]
+        self.assertEqual(outcome.outcome, "passed")
+        self.assertIn("seen once, beside other requests, and not again: Something is wrong", outcome.reason)
 
     def test_corrections_that_name_no_resource_are_refused(self) -> None:
         profile = replace(self.profile, resources={"tag": Correction(unique=("label",))})
