@@ -353,7 +353,7 @@ class Demo(Folder):
             done = checkpost("run", "--resource", "accessions", "--only", "filter", "--read-only", folder=self.folder)
         self.assertEqual(done.returncode, 1, done.stdout + done.stderr)
         self.assertIn("1 finding: 1 error ", done.stdout)
-        self.assertIn("lets rows through", done.stdout)
+        self.assertIn("Filter returns rows that do not match", done.stdout)
         shown = checkpost("show", "1", folder=self.folder)
         self.assertIn("does not match", shown.stdout)
         self.assertIn("where=", shown.stdout)

@@ -511,9 +511,19 @@ class Case:
             taken,
             ledger.bears(self.resource),
         )
+        # a row of another check's may be a little like a record that was refused
+        rows = listing.by_key
+        pairs = [(each, key) for each, key in pairs if each.status < 400 or self._has_a_text_of(each, rows[key])]
         for entry, key in pairs:
             ledger.found(entry.number, key, listing.by_key[key])
         return [(entry, Own(key, entry.record, listing.exchanges[-1])) for entry, key in pairs]
+
+    def _has_a_text_of(self, entry: Entry, row: Row) -> bool:
+        """Whether a row has a text that bears the run's mark in common with a record, if that has any."""
+        mark = self.world.mark
+        texts = {name: value for name, value in entry.record.items() if isinstance(value, str) and mark in value}
+        shown = {name: str(row.get(name)).strip().casefold() for name in texts}
+        return not texts or any(value.strip().casefold().startswith(shown[name]) for name, value in texts.items())
 
     def numbers(self, exchange: Exchange) -> tuple[int, ...]:
         """The journal's numbers of the rows that a request was to make, which are this check's to remove."""

@@ -53,7 +53,9 @@ async def resolves(case: Case) -> AsyncIterator[Finding]:
         if "read" not in target.operations or relation.field not in snapshot.fields:
             continue
         known = await _known_keys(case, target)
-        values = {row.get(relation.field) for row in snapshot.rows} - {None}
+        shown = [row.get(relation.field) for row in snapshot.rows]
+        # where rows show the other row whole, its key is a member of it
+        values = {each.get(relation.target) if isinstance(each, dict) else each for each in shown} - {None}
         told = {str(key[-1]) for key in known}  # the keys of documents are texts of numbers
         unknown = sorted((each for each in values if isinstance(each, str | int) and str(each) not in told), key=str)
         other = case.other(target)

@@ -41,8 +41,9 @@ def _selections(case: Case, selecting: Selecting, snapshot: Snapshot) -> list[tu
     listed = selecting.fields
     names = [name for name in snapshot.fields if (name in listed if listed is not None else _is_plain(name))]
     rest = [name for name in names if name not in _keys(case)]
-    # beside the fields of a document its key is always there, and is none of them
-    keys = tuple(name for name in names if name in _keys(case)) if case.resource.layout.plain else ()
+    # a key that stands beside the fields is always there, and is none of them
+    beside = not case.resource.layout.plain or bool(case.resource.envelope.key_beside)
+    keys = tuple(name for name in names if name in _keys(case) and not beside)
     single = [(name,) for name in rest[:1]]
     pairs = [(*keys, *rest[1:3])] if len(rest) > 2 else []
     return [each for each in [*single, *pairs, (*keys, *reversed(rest[-3:])), keys] if each]

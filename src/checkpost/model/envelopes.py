@@ -93,6 +93,17 @@ def _further(schema: Node, pointer: str) -> Node | None:
     return node.child("additionalProperties") if isinstance(node.raw("additionalProperties"), dict) else None
 
 
+_KEYS = ("ids", "keys", "pks", "uuids")
+
+
+def keys_pointer(schema: Node | None) -> str:
+    """Where the keys of rows stand in an array beside them; "" where they do not."""
+    for pointer, name, member in _members(shape_of(schema)):
+        if normal(name) in _KEYS and member.is_array and shape_of(member.item).types <= {"string", "integer"}:
+            return pointer
+    return ""
+
+
 def total_pointer(schema: Node | None) -> str | None:
     """Where the number of all rows stands."""
     candidates = [

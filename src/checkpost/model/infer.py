@@ -16,6 +16,7 @@ from checkpost.model.correction import Correction
 from checkpost.model.envelopes import (
     cursor_pointer,
     has_links,
+    keys_pointer,
     next_pointer,
     row_pointer,
     rows_by_key,
@@ -206,6 +207,9 @@ def _resource(
     stated = correction.collection or correction.item or correction.rows
     if not operations or set(operations) == {"create"}:
         return None
+    about = family.collection is not None and family.collection.rstrip("/").rpartition("/")[2].startswith("_")
+    if about and family.item is None and set(operations) == {"list"} and not stated:
+        return None  # what is told of a table, and none of its rows
     if rows is None and set(operations) <= {"list", "create"} and not stated:
         return None  # a path that answers with no rows and has no items is no table
     row_schema = rows[1] if rows else None
@@ -243,7 +247,11 @@ def _resource(
     own_item = family.item.removeprefix(family.collection or "") if family.under and family.item else family.item
     key = infer_key(family.name, own_item, fields, correction.key, layout.key, named_by)
     if key is None and keyed is not None:
-        fields, key = _keyed_by_name(family, fields)
+        fields, key = _keyed_by_name(family, fields, "the rows stand under their keys")
+    keys_at = keys_pointer(listed) if key is None and keyed is None and rows is not None else ""
+    key_beside = _key_beside(read_schema, row_at) if keys_at else ""
+    if key_beside and "read" in operations:
+        fields, key = _keyed_by_name(family, fields, "the keys of rows stand beside them", key_beside)
     if key is not None and len(key.fields) == 1:
         fields = tuple(replace(each, unique=True) if each.name == key.fields[0] else each for each in fields)
     next_at = correction.next or next_pointer(listed)
@@ -288,6 +296,8 @@ def _resource(
             total_header=total_header(listing),
             links=has_links(listing),
             keyed=keyed is not None,
+            keys_at=keys_at if key_beside else "",
+            key_beside=key_beside,
         ),
         paging=paging,
         relations=(),
@@ -326,14 +336,24 @@ def _wrapper(operations: Mapping[Purpose, Operation], names: frozenset[str], lay
     return ""
 
 
-def _keyed_by_name(family: Family, fields: tuple[Field, ...]) -> tuple[tuple[Field, ...], Key]:
-    """The key of rows that stand under it in an object, and the field that it is put into."""
+def _keyed_by_name(
+    family: Family, fields: tuple[Field, ...], why: str, name: str = ""
+) -> tuple[tuple[Field, ...], Key]:
+    """The key of rows that do not hold it themselves, and the field that it is put into: one of the path's name, if no
+    other is given."""
     names = path_parameters(family.item)
-    name = names[-1] if names else "key"
+    name = name or (names[-1] if names else "key")
     text = frozenset({"string"})
     own = Field(name, {}, text, False, False, True, False, True, False, False, False, True)
-    why = Reason("the rows stand under their keys", "stated")
-    return (own, *fields), Key((name,), names, "server", why)
+    return (own, *fields), Key((name,), names, "server", Reason(why, "stated"))
+
+
+def _key_beside(schema: Node | None, row_at: str | None) -> str:
+    """The member beside a row that holds its key; "" where there is none."""
+    if row_at is None or row_at.count("/") != 1:
+        return ""
+    members = shape_of(schema).properties
+    return next((name for name in ("id", "key", "pk", "uuid") if name in members), "")
 
 
 def _placed(resource: Resource, family: Family, others: Mapping[str, Resource]) -> Resource:

@@ -18,7 +18,19 @@ from checkpost.model.shape import shape_of
 from checkpost.model.spelling import ANY, Aggregating, Counting, Filtering, Queries, Selecting, Sorting
 from checkpost.model.vocabulary import function_of
 
-_SORTS = ("sort", "sortby", "orderby", "order", "ordering", "sorting", "sortfield", "sortcolumn", "sortkey")
+_SORTS = (
+    "sort",
+    "sortby",
+    "orderby",
+    "order",
+    "ordering",
+    "sorting",
+    "sortfield",
+    "sortcolumn",
+    "sortkey",
+    "ordercolumn",
+    "orderfield",
+)
 _DIRECTIONS = ("direction", "dir", "sortdirection", "sortdir", "sortorder", "orderdir", "orderdirection", "order")
 _SELECTS = ("select", "fields", "columns", "properties", "attributes", "only", "includefields")
 _COUNTS = ("count", "includetotal", "withtotal", "includecount", "withcount", "totalcount", "total", "counttotal")

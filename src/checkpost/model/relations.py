@@ -10,6 +10,7 @@ from checkpost.model.layout import of_kind
 from checkpost.model.paths import normal, singular
 from checkpost.model.relation import Relation
 from checkpost.model.resource import Resource
+from checkpost.model.shape import shape_of
 
 _SAID = re.compile(
     r"(?:foreign key|refers? to|references?|points? to|belongs to)\b[^A-Za-z0-9_]*(?:the |a |an )?"
@@ -26,7 +27,8 @@ def relations_of(resource: Resource, others: Mapping[str, Resource], stated: Map
     for field in resource.fields:
         relation = _stated(field, others, stated) or _typed(resource, field, others) or _described(field, others)
         if relation is None and not (resource.key and resource.key.fields == (field.name,)):
-            relation = _named(field, others) or _same_key(resource, field, others)
+            relation = _named(field, others) or _shown_whole(resource, field, others)
+            relation = relation or _same_key(resource, field, others)
         if relation is not None:
             found.append(relation)
     return found
@@ -87,6 +89,18 @@ def _named(field: Field, others: Mapping[str, Resource]) -> Relation | None:
             if name == stem and target is not None and target.types & field.types and not _chosen(field):
                 why = f"its name is that of a row of {resource.name}, and it has the type of its key"
                 return _target(resource, field, Reason(why, "likely"))
+    return None
+
+
+def _shown_whole(own: Resource, field: Field, others: Mapping[str, Resource]) -> Relation | None:
+    """A field with another resource's name that shows its row as an object, and takes no object when it is set."""
+    sent = shape_of(shape_of(own.record_schema("create")).properties.get(field.name))
+    if field.type != "object" or not field.created or sent.is_object:
+        return None
+    for resource in others.values():
+        if resource.key is not None and normal(field.name) in _names(resource) and resource.name != own.name:
+            why = f"it has the name of a row of {resource.name}, shows one, and takes no object"
+            return _target(resource, field, Reason(why, "likely"))
     return None
 
 

@@ -51,6 +51,10 @@ class Envelope:
     links: bool = False
     #: Whether the rows are members of an object, by their keys.
     keyed: bool = False
+    #: Where the keys of a list's rows stand beside them, in an array of their own (a JSON Pointer), and the member
+    #: that holds the key of one row beside it.
+    keys_at: str = ""
+    key_beside: str = ""
 
 
 @dataclass(frozen=True)

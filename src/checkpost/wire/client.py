@@ -332,6 +332,8 @@ class Client:
             rows = [self._with_key(key, row) for key, row in rows.items()]
         if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
             return None
+        if self.resource.envelope.keys_at:
+            rows = self._with_keys_beside(body, rows)
         layout = self.resource.layout
         for row in rows[:_TELLING] if layout.linked or layout.type_name else ():
             self.session.kinds.setdefault(self.resource.name, {}).update(layout.kinds_in(row))
@@ -351,6 +353,17 @@ class Client:
         field = self.resource.field(names[0])
         return {names[0]: int(key) if field and field.type == "integer" and key.lstrip("-").isdigit() else key, **row}
 
+    def _with_keys_beside(self, body: Any, rows: list[Row]) -> list[Row]:
+        """Rows with their keys, which stand in an array beside them, as members."""
+        try:
+            keys = walk(body, self.resource.envelope.keys_at)
+        except LookupError:
+            return rows
+        name = self.resource.envelope.key_beside
+        if not isinstance(keys, list) or len(keys) != len(rows):
+            return rows
+        return [{name: key, **row} for key, row in zip(keys, rows, strict=True)]
+
     def row_in(self, answer: Answer) -> Row | None:
         """The row that an answer shows; None where it shows none."""
         row = self._row_in(answer.json)
@@ -366,7 +379,9 @@ class Client:
             if isinstance(row, list) and len(row) == 1:
                 row = row[0]
             if isinstance(row, dict) and self._looks_like_row(self.resource.layout.flat(row)):
-                return self.resource.layout.flat(row)
+                name = self.resource.envelope.key_beside
+                beside = {name: body[name]} if name and isinstance(body, dict) and name in body else {}
+                return {**beside, **self.resource.layout.flat(row)}
             if self.resource.envelope.keyed and isinstance(row, dict) and len(row) == 1:
                 [(key, inner)] = row.items()
                 if isinstance(inner, dict) and self._looks_like_row(inner):

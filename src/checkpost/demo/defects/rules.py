@@ -42,10 +42,11 @@ _unenforced("unknown-field-accepted", "tags", "additionalProperties", "A field t
 @defect("type-not-enforced", "vaults", "POST", "create", "Text is accepted where the schema says integer.")
 class TypeNotEnforced(TableApi):
     def violations(self, body: Any, partial: bool) -> list[dict[str, str]]:
-        return [found for found in super().violations(body, partial) if found["rule"] != "type"]
+        return [found for found in super().violations(body, partial) if found["rule"] != "type" or not found["field"]]
 
     def accept(self, column: Column, value: Any) -> Any:
-        if column.type in {"integer", "decimal", "boolean"} and not isinstance(value, int | float):
+        numeric = isinstance(value, int | float) and (column.type == "boolean" or not isinstance(value, bool))
+        if column.type in {"integer", "decimal", "boolean"} and not numeric:
             return None if column.nullable else 0
         return super().accept(column, value) if isinstance(value, str) else _plain(value)
 
