@@ -343,7 +343,7 @@ def show_list(documents: list[Json], console: Console) -> None:
     """Print a line for each stored run."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for name in ("run", "base URL", "role", "errors", "warnings", "notes", "requests"):
-        table.add_column(name, overflow="fold")
+        table.add_column(name, overflow="fold", no_wrap=name == "run")
     for document in documents:
         run, summary = document["run"], document["summary"]
         numbers = (str(summary["findings"][name]) for name in ("error", "warning", "note"))
