@@ -346,7 +346,7 @@ class Seen(unittest.TestCase):
         self.assertEqual(done.returncode, 1)
         report = json.loads((self.folder / "report.json").read_text("utf-8"))
         (finding,) = report["findings"]
-        self.assertEqual(finding["role"], "technician, second_technician")
+        self.assertEqual(finding["role"], "second_technician, technician")
         self.assertEqual(finding["basis"], "profile")
         wrong = {each["role"]: each["differs"] for each in report["access"] if each["differs"]}
         self.assertEqual(wrong, {"technician": ["writes"], "second_technician": ["writes"]})

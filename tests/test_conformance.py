@@ -161,6 +161,27 @@ class Departures(unittest.TestCase):
         self.assertEqual(found(404, echoed, "application/problem+json", sent=json.dumps(echoed).encode()), [])
 
 
+class Alternatives(unittest.TestCase):
+    def test_fields_that_were_not_asked_for_are_missing_from_none_of_several_shapes(self) -> None:
+        row = {"type": "object", "required": ["id", "label"], "properties": {"id": {"type": "integer"}}}
+        shapes = {"oneOf": [row, {"type": "array", "items": row}]}
+        answers = {"responses": {"200": _content("application/json", shapes)}}
+        document = {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": {"/rows": {"get": answers}}}
+        contract = contract_of(document)
+        request = Request("GET", "http://127.0.0.1/rows", "reader", {}, None)
+
+        def told(body: Any, reshaped: bool) -> list[str]:
+            answer = Answer(200, (("Content-Type", "application/json"),), json.dumps(body).encode(), "", "")
+            seen = Observation(
+                "rows", contract.operations[0], Exchange(1, "read.list", request, answer, 0.1), "", reshaped
+            )
+            return [each.check for each in conform(seen, Validators(contract))]
+
+        self.assertEqual(told([{"id": 1}], True), [])
+        self.assertEqual(told([{"id": 1}], False), ["shape.body"])
+        self.assertEqual(told([{"id": "one"}], True), ["shape.body"])
+
+
 class OneCause(unittest.TestCase):
     def collected(self, *answers: list[Finding]) -> list[Finding]:
         findings = Findings()

@@ -131,6 +131,23 @@ class Idempotent(Library):
         return Response(status_code=204) if request.method == "DELETE" and answer.status_code == 404 else answer
 
 
+class TwoShaped(Library):
+    """The list comes bare, and in an object where a position is asked for."""
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        media = contract["paths"][self.path]["get"]["responses"]["200"]["content"]["application/json"]
+        wrapped = media["schema"]
+        media["schema"] = {"oneOf": [wrapped, wrapped["properties"]["results"]]}
+        return contract
+
+    async def listed(self, request: Request) -> Response:
+        answer = await super().listed(request)
+        if answer.status_code != 200 or "skip" in request.query_params:
+            return answer
+        return JSONResponse(json.loads(bytes(answer.body))["results"])
+
+
 class SoundQuirks(unittest.TestCase):
     def silent(self, library: Library, contract: Json | None = None, **options: Any) -> Result:
         before = copy.deepcopy(library.books)
@@ -140,6 +157,12 @@ class SoundQuirks(unittest.TestCase):
         self.assertEqual(library.books, before)
         self.assertEqual(result.left, ())
         return result
+
+    def test_a_list_of_two_shapes(self) -> None:
+        style = replace(PLAIN, rows="results", paging="skip", total="count")
+        result = self.silent(TwoShaped(style))
+        passed = {each.check for each in result.checks if each.outcome == "passed"}
+        self.assertLessEqual({"page.joined", "page.past-end", "read.list"}, passed)
 
     def test_moments_and_versions_that_the_server_keeps(self) -> None:
         self.silent(Kept(PLAIN))
@@ -442,6 +465,18 @@ class Narrow(Library):
         return super().broken(body, partial) or not 0 <= body.get("pages", 1) <= 2000
 
 
+class Taking(Library):
+    """A create that names the key of a row changes that row."""
+
+    async def create(self, request: Request) -> Response:
+        body = await self.body(request)
+        if isinstance(body, dict) and not self.broken(body, False) and body.get("id") in self.books:
+            book = self.books[body["id"]]
+            book.update(self.taken(body))
+            return self.done(self.style.create, book, self.style.create_status)
+        return await super().create(request)
+
+
 class FurtherDefects(unittest.TestCase):
     def found(self, library: Library, style_checks: set[str]) -> list[Finding]:
         findings = told(run_on(library))
@@ -477,6 +512,13 @@ class FurtherDefects(unittest.TestCase):
         self.assertIn("and not when asked alone", load.observed)
         # what is sent at the same moment on purpose fails by itself
         self.assertEqual(own.subjects, ("two fields changed at the same moment",))
+
+    def test_a_create_that_changes_the_row_whose_key_it_names(self) -> None:
+        library = Taking(PLAIN)
+        before = copy.deepcopy(library.books)
+        [one] = self.found(library, {"create.taken-key"})
+        self.assertIn("of the row that was there changed", one.observed)
+        self.assertEqual(library.books, before)
 
     def test_values_like_those_in_the_rows_are_taken(self) -> None:
         result = run_on(Narrow(PLAIN))

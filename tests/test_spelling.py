@@ -152,6 +152,7 @@ class OrdersAndFields(unittest.TestCase):
             ([query("sort", TEXT, "name:asc or name:desc")], [("sort", "name:asc,price:desc")]),
             ([query("$orderby")], [("$orderby", "name asc,price desc")]),
             ([query("order", TEXT, "`name.desc`")], [("order", "name.asc,price.desc")]),
+            ([query("sort", TEXT, "name,ASC")], [("sort", "name,ASC"), ("sort", "price,DESC")]),
             ([query("sort", {**listed, "description": "name:desc"})], [("sort", "name:asc"), ("sort", "price:desc")]),
             (
                 [query("sort_by"), query("order", {"type": "string", "enum": ["ASC", "DESC"]})],

@@ -159,7 +159,7 @@ def _by_roles(findings: Iterable[Finding]) -> list[Finding]:
         known = united.get((check, resource, cause))
         roles = dict.fromkeys([*(known.role.split(", ") if known else ()), finding.role])
         merged = known.merged(finding) if known is not None else finding
-        united[check, resource, cause] = replace(merged, role=", ".join(roles))
+        united[check, resource, cause] = replace(merged, role=", ".join(sorted(roles)))
     return list(united.values())
 
 

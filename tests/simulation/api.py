@@ -119,6 +119,8 @@ class Temper:
     #: Blanks around texts are cut off; a change of the key makes another row; a removal that is refused fails with 500.
     trims: bool = False
     key_forks: bool = False
+    #: A create that names the key of a row changes that row.
+    key_overwrites: bool = False
     refusals_fail: bool = False
     others: float = 0.0
 
@@ -327,6 +329,11 @@ class Api:
                 return 409, {"error": "the key is taken"}
         if problem and any(each.unique or each.refers for each in table.columns):
             return 422, {"error": problem}
+        named = tuple(known.get(each) for each in table.key)
+        if temper.key_overwrites and not table.by_client and named in self.rows[table.name]:
+            self.rows[table.name][named] = self._whole(table, known, named)
+            self.version += 1
+            return 201, self._told(table, named)
         key = self._insert(table, known)
         if problem:
             return 422, {"error": problem}

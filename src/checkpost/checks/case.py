@@ -413,17 +413,20 @@ class Case:
         situation: str = "a valid record",
         through: Client | None = None,
         body: Mapping[str, Any] | None = None,
+        over: Key | None = None,
         **request: Any,
     ) -> tuple[Exchange, Key | None]:
         """Send a record; the key of the row made, or None if none was made or it is not known. Another ``body``, or a
-        ``raw`` one, is sent in the record's place, ``through`` another client where that is given. Raises Blocked
-        where rows may not be made, Unsafe where one may be overwritten."""
+        ``raw`` one, is sent in the record's place, ``through`` another client where that is given. ``over``
+        is the key of an own row that the API may change instead. Raises Blocked where rows may not be made, Unsafe
+        where one may be overwritten."""
         ledger = self._ledger
         sent = dict(record)
         chosen = self.client.key_of(sent) if self.client_keys else None
         made = Made(self.resource.name, sent, chosen, self.world.within(self.resource))
         inside = request.pop("inside", ())
-        act = Act("create", (made, *inside), key_in=lambda answer: self.client.new_key(answer, sent))
+        touched = ((self.resource.name, over),) if over is not None else ()
+        act = Act("create", (made, *inside), touched, key_in=lambda answer: self.client.new_key(answer, sent))
         if "raw" not in request:
             request["record"] = sent if body is None else body
         exchange = await self.send("create", situation, through=through, act=act, **request)

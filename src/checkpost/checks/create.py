@@ -25,6 +25,8 @@ from checkpost.wire.listing import Key, Row
 
 #: A default that is an expression for the database to evaluate, and no value.
 _EXPRESSION = re.compile(r"\w\(.*\)|::|^CURRENT_|^now$|^uuid$|^autoincrement$", re.I)
+#: What is said of a create that may change a row that is there.
+_UPSERT = re.compile(r"\bupserts?\b|\b(?:create|insert|add)s? or (?:update|replace)s?\b", re.I)
 
 
 @check("create.stored", needs=("create", "delete"), creates=True, alone=True, gate=True, cost=lambda resource: 6)
@@ -502,7 +504,8 @@ async def unique_is_enforced(case: Case) -> AsyncIterator[Finding]:
     ]
     by_client = case.client_keys
     if not fields and not by_client:
-        raise Skipped("nothing says that one of its fields is unique")
+        # an API may have such fields and not say so: what it answers then is judged as every answer is
+        await case.create((await case.own())[0].record, "a record sent again")
     for field in fields:
         first = (await case.own())[0]
         if first.record.get(field.name) is None:
@@ -531,7 +534,7 @@ async def _duplicate(
     before = (await case.row_now(first.key))[1]
     exchange, _ = await case.create(record, f"a duplicate of {name}")
     after_exchange, after = await case.row_now(first.key)
-    overwritten = differences(case.fields, before, after)
+    overwritten = differences(case.fields, before, after, case.settable)
     if exchange.answer.ok or overwritten:
         outcome = (
             f"{exchange.answer.status}, and {overwritten[0]} of the first row changed"
@@ -549,6 +552,36 @@ async def _duplicate(
             place=_place(field) if field else None,
             subjects=[name],
             evidence=[first.exchange, exchange, after_exchange],
+        )
+
+
+@check("create.taken-key", needs=("create", "delete", "read"), creates=True, cost=lambda resource: 4)
+async def taken_key_is_left_alone(case: Case) -> AsyncIterator[Finding]:
+    """Is a row left alone when a create carries its key, where the server gives keys?"""
+    key = case.resource.key
+    if key is None or case.client_keys or not case.resource.layout.plain:
+        raise Skipped("its keys are chosen by clients, or stand in no member of a record")
+    creating = case.resource.operations["create"]
+    if _UPSERT.search(f"{creating.summary} {creating.description}"):
+        raise Skipped("the contract says that a create may change a row that is there")
+    made, taken = await case.create(await case.record())
+    before = (await case.row_now(taken))[1] if taken is not None else None
+    if taken is None or before is None or any(name not in before for name in key.fields):
+        raise Skipped("no row with a key to send again was made")
+    record = {**await case.record(), **{name: before[name] for name in key.fields}}
+    exchange, _ = await case.create(record, "a record with the key of another row", over=taken)
+    after_exchange, after = await case.row_now(taken)
+    overwritten = differences(case.fields, before, after, case.settable)
+    if overwritten:
+        yield case.finding(
+            "error",
+            "expectation",
+            "A create changes the row whose key it carries",
+            "a refusal, such as 409, or a new row with a key of its own",
+            f"{exchange.answer.status}, and {overwritten[0]} of the row that was there changed",
+            cause="taken key",
+            purpose="create",
+            evidence=[made, exchange, after_exchange],
         )
 
 

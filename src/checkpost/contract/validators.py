@@ -26,12 +26,32 @@ class Violation:
     place: Place
     path: tuple[str | int, ...]
     value: Any = field(compare=False)
+    #: Where none of several schemas fits: what the value breaks of each.
+    alternatives: tuple[tuple[Violation, ...], ...] = ()
 
     @property
     def field_name(self) -> str:
         """The innermost named member that the violation is about; empty for the value as a whole."""
         names = [part for part in self.path if isinstance(part, str)]
         return names[-1] if names else ""
+
+
+def _alternatives(error: Any, place: Place) -> tuple[tuple[Violation, ...], ...]:
+    """What a value breaks of each schema of a ``oneOf`` or ``anyOf``, all told of the place of the rule itself."""
+    return tuple(
+        tuple(
+            Violation(
+                each.kind.name,
+                each.message,
+                place,
+                tuple(each.instance_path),
+                each.instance,
+                _alternatives(each, place),
+            )
+            for each in branch
+        )
+        for branch in getattr(error.kind, "context", ())
+    )
 
 
 def _in_direction(node: Node, direction: Direction) -> bool:
@@ -70,7 +90,8 @@ class Validators:
             path = tuple(error.instance_path)
             if keyword == "writeOnly":
                 message = "a write-only field is shown"
-            yield Violation(keyword, message, Place(location, pointer), path, error.instance)
+            place = Place(location, pointer)
+            yield Violation(keyword, message, place, path, error.instance, _alternatives(error, place))
 
     def is_valid(self, schema: Node, value: Any, direction: Direction) -> bool:
         validator = self._validator(schema, direction)

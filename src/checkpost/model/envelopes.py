@@ -68,6 +68,20 @@ def rows_pointer(schema: Node | None, resource: str) -> tuple[str, Node | None] 
     return pointer, item
 
 
+def further_rows(schema: Node | None, resource: str, known: str) -> tuple[str, ...]:
+    """The places for rows beside the ``known`` one, where a list answers in one of several shapes: bare where all are
+    asked for, say, and in an object where a page is."""
+    try:
+        branches = schema.resolved() if schema is not None else None
+    except Unresolved:
+        return ()
+    words = [word for word in ("oneOf", "anyOf") if branches is not None and isinstance(branches.raw(word), list)]
+    found = [
+        rows_pointer(branch, resource) for word in words if branches for _, branch in branches.child(word).children()
+    ]
+    return tuple(dict.fromkeys(each[0] for each in found if each is not None and each[0] != known))
+
+
 def rows_by_key(schema: Node | None) -> tuple[str, Node | None] | None:
     """Where a list's rows stand as the members of an object, by their keys, and the schema of one; None where the
     schema has no such place."""

@@ -15,6 +15,7 @@ from checkpost.model.bulk import bulk_of
 from checkpost.model.correction import Correction
 from checkpost.model.envelopes import (
     cursor_pointer,
+    further_rows,
     has_links,
     keys_pointer,
     next_pointer,
@@ -200,6 +201,7 @@ def _resource(
     listed = answer_schema(listing)
     line = line_schema(listing)
     rows = ("", line) if line is not None else rows_pointer(listed, family.name)
+    rows_too = further_rows(listed, family.name, rows[0]) if rows and correction.rows is None else ()
     keyed = rows_by_key(listed) if rows is None or not shape_of(rows[1]).properties else None
     rows = keyed or rows
     if correction.rows is not None:
@@ -288,7 +290,7 @@ def _resource(
         key=key,
         envelope=Envelope(
             rows=rows[0] if rows else None,
-            total=correction.total or (total_pointer(listed) if rows and rows[0] else None),
+            total=correction.total or (total_pointer(listed) if rows and (rows[0] or rows_too) else None),
             next=next_at,
             row=row_at,
             body=wrapper,
@@ -298,6 +300,7 @@ def _resource(
             keyed=keyed is not None,
             keys_at=keys_at if key_beside else "",
             key_beside=key_beside,
+            rows_too=rows_too,
         ),
         paging=paging,
         relations=(),

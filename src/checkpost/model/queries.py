@@ -128,6 +128,7 @@ _STYLES: tuple[tuple[str, str, str], ...] = (
     ("{field}:asc", "{field}:desc", r"(?:FIELD):(?:asc|desc)\b"),
     ("{field}.asc", "{field}.desc", r"(?:FIELD)\.(?:asc|desc)\b"),
     ("{field} asc", "{field} desc", r"(?:FIELD) (?:asc|desc)\b"),
+    ("{field},ASC", "{field},DESC", r"(?-i:(?:FIELD),(?:ASC|DESC))\b"),
     ("{field},asc", "{field},desc", r"(?:FIELD),(?:asc|desc)\b"),
     ("{field}|asc", "{field}|desc", r"(?:FIELD)\|(?:asc|desc)\b"),
     ("{field}_asc", "{field}_desc", r"(?:FIELD)_(?:asc|desc)\b"),
@@ -191,7 +192,7 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
         if re.search(style[2].replace("FIELD", pattern), said, re.I if "_" not in style[1] else 0):
             return (made(style, Reason(f"what is said of {parameter.name} shows {style[1]}", "likely")),)
     why = Reason(f"the list takes {parameter.name}, of whose form nothing is said", "guess")
-    return tuple(made(style, why) for style in _STYLES[:4])
+    return tuple(made(style, why) for style in _STYLES[:5])
 
 
 def _direction_words(direction: Parameter) -> tuple[str, str]:

@@ -55,6 +55,8 @@ class Envelope:
     #: that holds the key of one row beside it.
     keys_at: str = ""
     key_beside: str = ""
+    #: Further places for rows, where the list answers in one of several shapes.
+    rows_too: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -324,10 +324,8 @@ class Client:
         pointer = self.resource.envelope.rows
         if pointer is None:
             return _first_rows(body, 3)
-        try:
-            rows = walk(body, pointer)
-        except LookupError:
-            return None
+        places = [_at(body, each) for each in (pointer, *self.resource.envelope.rows_too)]
+        rows = next((each for each in places if isinstance(each, list)), places[0])
         if self.resource.envelope.keyed and isinstance(rows, dict):
             rows = [self._with_key(key, row) for key, row in rows.items()]
         if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
@@ -460,6 +458,13 @@ class Client:
         elif envelope.total_header:
             total = (answer.header(envelope.total_header) or "").rpartition("/")[2].strip()
         return int(total) if isinstance(total, int | str) and str(total).isdigit() else None
+
+
+def _at(body: Any, pointer: str) -> Any:
+    try:
+        return walk(body, pointer)
+    except LookupError:
+        return None
 
 
 def _first_rows(value: Any, depth: int) -> list[Row] | None:

@@ -61,6 +61,22 @@ class DuplicateAccepted(TableApi):
         return key
 
 
+@defect("taken-key-overwritten", "tags", "POST", "create", "A create with the key of a row overwrites that row.")
+class TakenKeyOverwritten(TableApi):
+    def accepted(self, body: Row) -> Row:
+        return super().accepted(body) | {name: body[name] for name in self.table.key if name in body}
+
+    def completed(self, values: Row) -> Row:
+        return super().completed(values) | {name: values[name] for name in self.table.key if name in values}
+
+    def insert(self, values: Row) -> Key:
+        key = tuple(values.get(name) for name in self.table.key)
+        if None in key or self.fetch(key) is None:
+            return super().insert(values)
+        self.change(key, values)
+        return key
+
+
 @defect("duplicate-crashes", "tags", "POST", "create", "A duplicate of a unique value is answered 500.")
 class DuplicateCrashes(TableApi):
     def conflict(self, error: sqlite3.IntegrityError) -> Refusal:
