@@ -410,7 +410,7 @@ class OneCause(unittest.TestCase):
         expected = [
             ("books", "writer", "any:leak"),
             ("notes", "reader", "any:other"),
-            ("notes", "writer, reader", "any:leak"),
+            ("notes", "reader, writer", "any:leak"),
         ]
         self.assertEqual(told, expected)
         self.assertEqual({each.count for each in findings.all()}, {1, 2})
