@@ -56,7 +56,7 @@ class Simulation(unittest.TestCase):
                 await synced(journal)
 
         with mock.patch.object(Journal, "synced", seldom):
-            self.assertTrue(try_temper(BY_NAME["sound"], 1, ["create"], 40).amiss)
+            self.assertTrue(any(try_temper(BY_NAME["sound"], seed, ["create"], 40).amiss for seed in range(1, 6)))
 
         async def anything(ledger: Ledger, name: str, key: object) -> None:
             return None
