@@ -151,7 +151,10 @@ def _not_stored(case: Case, record: Row, before: Row, after: Row) -> list[str]:
 
 def _tells(case: Case, name: str, row: dict[str, Any]) -> bool:
     field = case.fields[name]
-    return field.default is MISSING or not same(field, field.default, row[name])
+    if field.default is MISSING:
+        # a default that is not documented is often one of these: the replace may have set it anew
+        return row[name] not in (False, 0, "")
+    return not same(field, field.default, row[name])
 
 
 @check("replace.rules", needs=_NEEDS, creates=True, cost=lambda r: 2 * len(r.writable("replace")) + 3)
