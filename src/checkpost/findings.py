@@ -157,7 +157,7 @@ def _by_roles(findings: Iterable[Finding]) -> list[Finding]:
     for finding in findings:
         check, resource, _, cause = finding.key
         known = united.get((check, resource, cause))
-        roles = dict.fromkeys([*(known.role.split(", ") if known else ()), finding.role])
+        roles = {*(known.role.split(", ") if known else ()), finding.role}
         merged = known.merged(finding) if known is not None else finding
         united[check, resource, cause] = replace(merged, role=", ".join(sorted(roles)))
     return list(united.values())

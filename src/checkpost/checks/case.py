@@ -52,7 +52,8 @@ def _like_those(used: Sequence[Any]) -> str:
 
 def _as_field(field: Field, key: Any) -> Any:
     """The key of another row as a field that refers to it has it: keys of documents are texts of numbers."""
-    return int(key) if field.types == {"integer"} and isinstance(key, str) and key.isdecimal() else key
+    number = as_number(key) if field.types == {"integer"} else None
+    return key if number is None else number
 
 
 _MOST_PARENTS = 50

@@ -533,10 +533,7 @@ def _basis(field: Field | None) -> Basis:
 async def _duplicate(
     case: Case, first: Own, record: dict[str, Any], name: str, field: Field | None
 ) -> AsyncIterator[Finding]:
-    before = (await case.row_now(first.key))[1]
-    exchange, _ = await case.create(record, f"a duplicate of {name}")
-    after_exchange, after = await case.row_now(first.key)
-    overwritten = differences(case.fields, before, after, case.settable)
+    exchange, overwritten, evidence = await _beside(case, first, record, f"a duplicate of {name}")
     if exchange.answer.ok or overwritten:
         outcome = (
             f"{exchange.answer.status}, and {overwritten[0]} of the first row changed"
@@ -553,8 +550,19 @@ async def _duplicate(
             purpose="create",
             place=_place(field) if field else None,
             subjects=[name],
-            evidence=[first.exchange, exchange, after_exchange],
+            evidence=evidence,
         )
+
+
+async def _beside(
+    case: Case, first: Own, record: dict[str, Any], situation: str, over: Key | None = None
+) -> tuple[Exchange, list[str], list[Exchange]]:
+    """Send a record that has something in common with an own row: its answer, the fields of that row which it has
+    changed, and what shows it."""
+    _, before = await case.row_now(first.key)
+    exchange, _ = await case.create(record, situation, over=over)
+    read, after = await case.row_now(first.key)
+    return exchange, differences(case.fields, before, after, case.settable), [first.exchange, exchange, read]
 
 
 @check("create.taken-key", needs=("create", "delete", "read"), creates=True, cost=lambda resource: 4)
@@ -568,14 +576,12 @@ async def taken_key_is_left_alone(case: Case) -> AsyncIterator[Finding]:
     creating = case.resource.operations["create"]
     if _UPSERT.search(f"{creating.summary} {creating.description}"):
         raise Skipped("the contract says that a create may change a row that is there")
-    made, taken = await case.create(await case.record())
-    before = (await case.row_now(taken))[1] if taken is not None else None
-    if taken is None or before is None or any(name not in before for name in key.fields):
-        raise Skipped("no row with a key to send again was made")
-    record = {**await case.record(), **{name: before[name] for name in key.fields}}
-    exchange, _ = await case.create(record, "a record with the key of another row", over=taken)
-    after_exchange, after = await case.row_now(taken)
-    overwritten = differences(case.fields, before, after, case.settable)
+    if not all(name in case.fields and case.fields[name].shown for name in key.fields):
+        raise Skipped("its rows do not show their key")
+    first = (await case.own())[0]
+    record = {**await case.record(), **dict(zip(key.fields, first.key, strict=True))}
+    situation = "a record with the key of another row"
+    exchange, overwritten, evidence = await _beside(case, first, record, situation, first.key)
     if overwritten:
         yield case.finding(
             "error",
@@ -585,7 +591,7 @@ async def taken_key_is_left_alone(case: Case) -> AsyncIterator[Finding]:
             f"{exchange.answer.status}, and {overwritten[0]} of the row that was there changed",
             cause="taken key",
             purpose="create",
-            evidence=[made, exchange, after_exchange],
+            evidence=evidence,
         )
 
 

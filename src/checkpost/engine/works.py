@@ -28,22 +28,23 @@ def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
     named: dict[tuple[str, str], list[int]] = defaultdict(list)
     readers: dict[str, list[int]] = defaultdict(list)
     looks: dict[str, list[int]] = defaultdict(list)
+    touching = {number: tables.touched(each) for number, each in asked.items()}
     last = {number for number, each in asked.items() if _LAST.match(each.check.name)}
     for number, each in asked.items():
         named[each.resource.name, each.check.name].append(number)
         if each.check.creates or number in last:
             continue
-        for table in tables.touched(each):
+        for table in touching[number]:
             looks[table].append(number)
         if not each.check.per_role and not _SEVERAL.match(each.check.name):
             readers[each.resource.name].append(number)
     resources = world.model.resources
     places = {each.name: place / len(resources) for place, each in enumerate(resources)}
     most, turns = Counter(each.resource.name for each in asked.values()), Counter[str]()
-    awaited = {table for each in world.model.resources for table in tables.made_first(each.name)}
+    awaited = {table for first in tables.made_first.values() for table in first}
     works = []
     for number, each in asked.items():
-        touched = tables.touched(each)
+        touched = touching[number]
         after = {
             other
             for name in builds_on(each.check)
@@ -55,7 +56,7 @@ def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
             after |= {other for table in touched for other in looks[table]}
         if each.check.creates:
             # rows that are made to be referred to stay: what looks at all rows of their table comes before
-            after |= {other for table in tables.made_first(each.resource.name) for other in readers[table]}
+            after |= {other for table in tables.made_first[each.resource.name] for other in readers[table]}
         if number in last:
             after |= asked.keys() - last
         footprint = partial(tables.footprint, each, touched)
@@ -81,6 +82,12 @@ class _Tables:
         for each in world.model.resources:
             for relation in each.relations:
                 self._referring[relation.resource].add(each.name)
+        above = {each.name: self._above(each.name) for each in world.model.resources}
+        #: For each table, those in which rows may be made first for its rows, straight or by others between; where
+        #: tables refer to each other, not the table itself.
+        self.made_first = {
+            name: [table for table in tables if name not in above.get(table, ())] for name, tables in above.items()
+        }
 
     def _made_for(self, resource: Resource) -> Iterable[str]:
         """The tables in which rows may have to be made for this one's rows to refer to."""
@@ -92,18 +99,6 @@ class _Tables:
             before = self.world.state(relation.resource).before
             if relation.resource != resource.name and (leans or before is None or not before.by_key):
                 yield relation.resource
-
-    def made_first(self, name: str) -> list[str]:
-        """The tables in which rows may be made for a table's rows, straight or by others between; where tables refer
-        to each other, not the table itself."""
-        found: dict[str, None] = {}
-        waiting = list(self._parents.get(name, ()))
-        while waiting:
-            table = waiting.pop()
-            if table != name and table not in found:
-                found[table] = None
-                waiting += self._parents.get(table, ())
-        return [table for table in found if name not in self._above(table)]
 
     def _above(self, name: str) -> set[str]:
         found: set[str] = set()

@@ -8,11 +8,11 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal
 
 from checkpost.contract.contract import Operation, Parameter
-from checkpost.contract.node import Node, Unresolved
+from checkpost.contract.node import Node
 from checkpost.model.field import Reason
 from checkpost.model.media import LINES
 from checkpost.model.paths import normal, plain
-from checkpost.model.shape import Shape, shape_of
+from checkpost.model.shape import Shape, alternatives, shape_of
 
 if TYPE_CHECKING:
     from checkpost.model.resource import Resource
@@ -148,7 +148,7 @@ def _understood(resource: Resource, operation: Operation, action: str) -> Iterat
 
 def _arrays(schema: Node | None, resource: Resource) -> Iterator[tuple[str, Node]]:
     """The arrays that a body is, or holds as its only one, with the name of the member."""
-    for node in _alternatives(schema):
+    for node in alternatives(schema) or ([schema] if schema is not None else []):
         shape = shape_of(node)
         if shape.is_array and shape.item is not None and not shape.properties:
             yield "", node
@@ -158,23 +158,6 @@ def _arrays(schema: Node | None, resource: Resource) -> Iterator[tuple[str, Node
             rows = {each.name for each in resource.fields} & set(shape.properties)
             if len(arrays) == 1 and len(rows) <= len(shape.properties) // 2 and arrays[0] not in rows:
                 yield arrays[0], shape.properties[arrays[0]]
-
-
-def _alternatives(schema: Node | None) -> Iterator[Node]:
-    """A schema, or each of its alternatives."""
-    if schema is None:
-        return
-    try:
-        node = schema.resolved()
-    except Unresolved:
-        return
-    choices = [
-        each
-        for word in ("oneOf", "anyOf")
-        if isinstance(node.raw(word), list)
-        for _, each in node.child(word).children()
-    ]
-    yield from choices or [node]
 
 
 def _are_keys(item: Shape, resource: Resource) -> bool:

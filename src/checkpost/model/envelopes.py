@@ -8,7 +8,7 @@ from checkpost.contract.contract import Operation
 from checkpost.contract.node import Node, Unresolved
 from checkpost.contract.pointer import join, tokens
 from checkpost.model.paths import normal
-from checkpost.model.shape import Shape, shape_of
+from checkpost.model.shape import Shape, alternatives, shape_of
 
 _DEEPEST = 3
 _ROWS = ("data", "items", "results", "rows", "records", "value", "values", "content", "list", "entries", "resource")
@@ -71,14 +71,7 @@ def rows_pointer(schema: Node | None, resource: str) -> tuple[str, Node | None] 
 def further_rows(schema: Node | None, resource: str, known: str) -> tuple[str, ...]:
     """The places for rows beside the ``known`` one, where a list answers in one of several shapes: bare where all are
     asked for, say, and in an object where a page is."""
-    try:
-        branches = schema.resolved() if schema is not None else None
-    except Unresolved:
-        return ()
-    words = [word for word in ("oneOf", "anyOf") if branches is not None and isinstance(branches.raw(word), list)]
-    found = [
-        rows_pointer(branch, resource) for word in words if branches for _, branch in branches.child(word).children()
-    ]
+    found = [rows_pointer(each, resource) for each in alternatives(schema)]
     return tuple(dict.fromkeys(each[0] for each in found if each is not None and each[0] != known))
 
 

@@ -10,7 +10,7 @@ from typing import Any
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.contract.node import Node
 from checkpost.model.media import is_json_type
-from checkpost.model.shape import shape_of
+from checkpost.model.shape import alternatives, shape_of
 
 #: What stands between the name of a parameter and that of a member of its value.
 MEMBER = "#/"
@@ -47,13 +47,7 @@ def _taken_apart(parameter: Parameter) -> Iterator[Parameter]:
 
 def _as_array(node: Node) -> Node:
     """The schema of a member; of several that it may have, the array."""
-    for word in ("oneOf", "anyOf"):
-        choices = node.raw(word)
-        for place, _ in enumerate(choices if isinstance(choices, list) else ()):
-            choice = node.child(word).child(place).resolved()
-            if shape_of(choice).is_array:
-                return choice
-    return node
+    return next((each for each in alternatives(node) if shape_of(each).is_array), node)
 
 
 def put_together(pairs: Sequence[tuple[str, Any]]) -> list[tuple[str, Any]]:

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 import inflection
 
 from checkpost.model.address import Address
+from checkpost.model.members import MEMBER
 
 PARAMETER = re.compile(r"\{([^}/]+)\}")
 #: The part of an item path behind its collection: ``/{a}/{b}``, ``/id/{id}``, ``({id})``.
@@ -46,7 +47,7 @@ def plain(path: str) -> str:
 def normal(name: str) -> str:
     """A name without case style: ``SpeciesId``, ``species-id`` and ``species_id`` are one; of the member of an object
     its own name."""
-    return re.sub(r"[^a-z0-9]+", "", name.rpartition("#/")[2].lower())
+    return re.sub(r"[^a-z0-9]+", "", name.rpartition(MEMBER)[2].lower())
 
 
 def singular(name: str) -> str:

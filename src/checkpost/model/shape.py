@@ -34,6 +34,18 @@ class Shape:
 NOTHING = Shape({}, frozenset(), False, {}, frozenset(), None)
 
 
+def alternatives(node: Node | None) -> list[Node]:
+    """The schemas of a ``oneOf`` or ``anyOf``; none where a schema has neither."""
+    if node is None:
+        return []
+    try:
+        schema = node.resolved()
+    except Unresolved:
+        return []
+    words = [word for word in ("oneOf", "anyOf") if isinstance(schema.raw(word), list)]
+    return [each for word in words for _, each in schema.child(word).children()]
+
+
 class _Merger:
     def __init__(self) -> None:
         self.keywords: dict[str, Any] = {}

@@ -353,10 +353,7 @@ class Client:
 
     def _with_keys_beside(self, body: Any, rows: list[Row]) -> list[Row]:
         """Rows with their keys, which stand in an array beside them, as members."""
-        try:
-            keys = walk(body, self.resource.envelope.keys_at)
-        except LookupError:
-            return rows
+        keys = _at(body, self.resource.envelope.keys_at)
         name = self.resource.envelope.key_beside
         if not isinstance(keys, list) or len(keys) != len(rows):
             return rows
@@ -370,10 +367,7 @@ class Client:
     def _row_in(self, body: Any) -> Row | None:
         pointer = self.resource.envelope.row
         if pointer is not None:
-            try:
-                row = walk(body, pointer)
-            except LookupError:
-                row = None
+            row = _at(body, pointer)
             if isinstance(row, list) and len(row) == 1:
                 row = row[0]
             if isinstance(row, dict) and self._looks_like_row(self.resource.layout.flat(row)):
@@ -451,16 +445,14 @@ class Client:
         envelope = self.resource.envelope
         total: Any = None
         if envelope.total is not None:
-            try:
-                total = walk(answer.json, envelope.total)
-            except LookupError:
-                total = None
+            total = _at(answer.json, envelope.total)
         elif envelope.total_header:
             total = (answer.header(envelope.total_header) or "").rpartition("/")[2].strip()
         return int(total) if isinstance(total, int | str) and str(total).isdigit() else None
 
 
 def _at(body: Any, pointer: str) -> Any:
+    """What stands at a place in a body; None where nothing does."""
     try:
         return walk(body, pointer)
     except LookupError:
