@@ -38,6 +38,12 @@ from checkpost.wire.listing import Key, Listing, Row
 T = TypeVar("T")
 
 
+def _counts(field: Field, used: Sequence[Any]) -> bool:
+    """Whether a key is a whole number: its type says so, or says ``number`` and every row's is one."""
+    whole = all(isinstance(value, int) and not isinstance(value, bool) for value in used)
+    return field.type == "integer" or (field.type == "number" and bool(used) and whole)
+
+
 def _like_those(used: Sequence[Any]) -> str:
     """A key that no row has, made like those that rows have: numbers or UUIDs that are written as texts."""
     texts = [each for each in used if isinstance(each, str)]
@@ -596,7 +602,7 @@ class Case:
         for index, name in list(enumerate(key.fields))[len(parts) :]:
             each = self.resource.field(name)
             used = [known[index] for known in keys if index < len(known)]
-            if each is not None and each.type == "integer":
+            if each is not None and _counts(each, used):
                 largest = max((value for value in used if isinstance(value, int)), default=0)
                 value = max(_FAR_KEY, largest + 1_000_000) + self.values.number()
                 most = each.keywords.get("maximum")

@@ -242,6 +242,13 @@ def _splits(filtering: Filtering, condition: Compare) -> bool:
     return any(isinstance(value, str) and filtering.separator in value for value in condition.value)
 
 
+def _silent_kinds(trials: Sequence[Trial]) -> set[str]:
+    """Kinds of values of which no equality leaves a row: where nothing says how filters are written, such values may be
+    written otherwise (``1`` for ``true``)."""
+    equal = [each for each in trials if each.compare.operator == "eq" and each.reply.rows is not None]
+    return {each.kind for each in equal} - {each.kind for each in equal if each.reply.rows}
+
+
 async def _reported(
     case: Case, snapshot: Snapshot, filtering: Filtering, trials: Sequence[Trial]
 ) -> AsyncIterator[Finding]:
@@ -256,6 +263,9 @@ async def _reported(
             f"every filter was refused, so that {filtering.parameter} is taken to be written otherwise"
         )
         raise Skipped(case.state.unfiltered)
+    if not filtering.documented:
+        silent = _silent_kinds(trials)
+        trials = [each for each in trials if each.kind not in silent]
     if filtering.form == "parameters":
         trials = [each for each in trials if not _empty_ignored(each, snapshot)]
     for symptom in ("refused", "rows", "twice", "total"):

@@ -305,14 +305,26 @@ class _Runner:
             state.forget(planned.check.name)
             tables = [each.name for each in self.world.model.resources] if failures else footprint
             return dict.fromkeys(tables, "alone")
-        self.world.findings.add([*found, *failures])
         if first is not None:
             again = {each.key for each in failures}
-            self.world.overloaded += [each for each in first.failures if each.key not in again]
+            for each in first.failures:
+                if each.key not in again:
+                    lasting = await self._fails_again(each)
+                    (failures if lasting else self.world.overloaded).append(each)
             if first.titles and not found:
                 case.remark(_NOT_AGAIN.format(titles=", ".join(first.titles)))
+        self.world.findings.add([*found, *failures])
         self._end(number, case, outcome, reason or "; ".join(case.remarks), time.perf_counter() - started)
         return None
+
+    async def _fails_again(self, failure: Finding) -> bool:
+        """Whether a read that failed, and that the check did not ask again by itself, fails with nothing else under
+        way."""
+        request = self.world.exchanges[failure.exchanges[0]].request
+        if not request.safe:
+            return False
+        answer = (await self.world.session.send(request, failure.check)).answer
+        return bool(answer.failure) or answer.status >= 500
 
     def _end(self, number: int, case: Case, outcome: Outcome, reason: str, seconds: float = 0.0) -> None:
         check, role = case.check, case.actor or self.world.role.name

@@ -11,7 +11,7 @@ from checkpost.contract.node import Node
 from checkpost.model.field import Field, Reason
 from checkpost.model.paths import normal
 from checkpost.model.query import PATTERNS, Operator
-from checkpost.model.shape import shape_of
+from checkpost.model.shape import alternatives, shape_of
 from checkpost.model.spelling import ANY, Filtering
 from checkpost.model.vocabulary import operator_of
 
@@ -94,12 +94,14 @@ def _by_parameters(operation: Operation, queries: Sequence[Parameter], fields: S
         return None
     group = next((each for each in queries if each.name == "or" and "(" in said_of(each)), None)
     members = _members(templates) if group is not None else {}
+    either, both = _groups(queries, [each.name for each in ordered])
     shapes = sorted({shape_text(name, template) for (name, _), template in templates.items()})
     return Filtering(
         "parameters",
         templates,
         Reason(f"the list takes {', '.join(shapes[:4])}" + (" and more" if len(shapes) > 4 else ""), "stated"),
-        disjunction="or=({items})" if members else "",
+        conjunction=both,
+        disjunction="or=({items})" if members else either,
         members=members,
         negation=negation if any(re.search(r"=\w+[.:]\{", each) for each in templates.values()) else "",
         quote='"',
@@ -108,6 +110,22 @@ def _by_parameters(operation: Operation, queries: Sequence[Parameter], fields: S
         places=places,
         schemas=schemas,
     )
+
+
+def _groups(queries: Sequence[Parameter], names: Sequence[str]) -> tuple[str, str]:
+    """How conditions of which one, and of which all, hold are written in brackets: arrays of objects with the fields'
+    names, beside the fields or in the parameter that holds them."""
+    found = {"or": "", "and": ""}
+    for parameter in queries:
+        word = parameter.name.lstrip("$_").lower()
+        inside = shape_of(parameter.schema)
+        if word in found and set(shape_of(inside.item).properties) & set(names):
+            found[word] = parameter.name + "[{index}]"
+        for name, node in inside.properties.items() if parameter.style == "deepObject" else ():
+            word = name.lstrip("$_").lower()
+            if word in found and set(shape_of(shape_of(node).item).properties) & set(names):
+                found[word] = f"{parameter.name}[{name}][{{index}}]"
+    return found["or"], found["and"]
 
 
 def shape_text(name: str, template: str) -> str:
@@ -134,6 +152,10 @@ def _deep(parameter: Parameter, fields: Sequence[Field]) -> Iterator[tuple[tuple
     """The members of a ``deepObject`` parameter (OpenAPI 3.1, 4.8.12.2): ``a[b]=…`` and ``a[b][c]=…``, each with the
     schema of its value."""
     shown = {each.name: each for each in fields if each.shown}
+    values = [each for each in alternatives(parameter.schema) if _is_scalar(each)] if parameter.name in shown else []
+    # a value, or an object of operators: then an array in it is written as programs that read such brackets take it
+    item = "[]" if values else ""
+    yield from (((parameter.name, "eq"), f"{parameter.name}={{value}}", each) for each in values)
     for name, node in shape_of(parameter.schema).properties.items():
         inner = shape_of(node)
         if name in shown and inner.properties:
@@ -145,10 +167,16 @@ def _deep(parameter: Parameter, fields: Sequence[Field]) -> Iterator[tuple[tuple
             word = "in" if inner.is_array else "eq"
             found = [(node, _operator(name, word, f"{parameter.name}[{name}]", inner.is_array))]
         elif parameter.name in shown:
-            found = [(node, _operator(parameter.name, name, f"{parameter.name}[{name}]", inner.is_array))]
+            written = f"{parameter.name}[{name}]" + (item if inner.is_array else "")
+            found = [(node, _operator(parameter.name, name, written, inner.is_array))]
         else:
             found = []
         yield from ((key, template, each) for each, templates in found for key, template in templates)
+
+
+def _is_scalar(node: Node) -> bool:
+    shape = shape_of(node)
+    return bool(shape.types) and not shape.is_object and not shape.is_array
 
 
 def _operator(field: str, word: str, written: str, several: bool = False) -> Iterator[tuple[tuple[str, Operator], str]]:
@@ -460,6 +488,14 @@ def _untold(parameter: Parameter) -> tuple[Filtering, ...]:
         for each in grammars
         for quote in ("'", "")
     ]
+    signs = ("eq", "ne", "gt", "lt", "gte", "lte", "in")
+    between = {(ANY, operator): f"{{field}}||${sign}||{{value}}" for sign in signs if (operator := operator_of(sign))}
+    between[ANY, "in"] = "{field}||$in||{values}"
+    found.append(
+        Filtering(
+            "expression", between, why, parameter.name, documented=False, quote="", escape="", place=parameter.place
+        )
+    )
     found.append(
         Filtering(
             "json",

@@ -9,7 +9,7 @@ from dataclasses import replace
 from checkpost.contract.contract import Contract, Flaw, Operation
 from checkpost.contract.node import Node, Unresolved
 from checkpost.contract.validators import Validators
-from checkpost.model.paths import parameters
+from checkpost.model.paths import PARAMETER, parameters
 from checkpost.model.purpose import Purpose
 from checkpost.model.resource import Model
 
@@ -25,6 +25,7 @@ def flaws(contract: Contract, model: Model) -> list[Flaw]:
         *contract.flaws,
         *_responses(contract),
         *_parameters(contract),
+        *_alike(contract),
         *_identifiers(contract),
         *_security(contract),
         *_examples(contract),
@@ -57,6 +58,18 @@ def _parameters(contract: Contract) -> Iterator[Flaw]:
             if each.location == "path" and each.name not in in_path:
                 message = f"{operation} declares the path parameter {each.name}, which its path does not have."
                 yield Flaw("warning", "stray-parameter", message, each.place)
+
+
+def _alike(contract: Contract) -> Iterator[Flaw]:
+    """Paths that differ in the names of their parameters alone (OpenAPI 3.1, 4.8.8.2: they are identical)."""
+    known: dict[str, Operation] = {}
+    told: set[str] = set()
+    for operation in contract.operations:
+        first = known.setdefault(PARAMETER.sub("{}", operation.path), operation)
+        if first.path != operation.path and operation.path not in told:
+            told.add(operation.path)
+            message = f"{operation.path} and {first.path} are one path: they differ in the names of parameters alone."
+            yield Flaw("warning", "paths-alike", message, operation.place)
 
 
 def _identifiers(contract: Contract) -> Iterator[Flaw]:

@@ -42,7 +42,7 @@ from checkpost.model.operations import (
     takes_patch,
 )
 from checkpost.model.paging import infer_paging, tokens_of
-from checkpost.model.paths import Family, families, nested_families, normal, singular
+from checkpost.model.paths import PARAMETER, Family, families, nested_families, normal, singular
 from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.preference import SHOW_THE_ROW, asks_for_the_row
 from checkpost.model.purpose import Purpose
@@ -81,9 +81,7 @@ def infer(
         for name, each in corrections.items()
         if each.collection or each.item
     }
-    by_path: dict[str, dict[str, Operation]] = {}
-    for operation in contract.operations:
-        by_path.setdefault(operation.path, {})[operation.method] = operation
+    by_path = _by_path(contract.operations)
     resources: dict[str, Resource] = {}
     for family in _families(contract, by_path, stated):
         correction = corrections.get(family.name, _NONE)
@@ -129,6 +127,22 @@ def infer(
         if operation.place not in used
     )
     return Model(tuple(resources.values()), others, (*_folded(contract), *_doubts(resources)))
+
+
+def _by_path(operations: Sequence[Operation]) -> dict[str, dict[str, Operation]]:
+    """Operations by path and method. Paths that differ in the names of their parameters alone are one (OpenAPI 3.1,
+    4.8.8.2): what the one with the most methods does not have is taken from the others."""
+    by_path: dict[str, dict[str, Operation]] = {}
+    for operation in operations:
+        by_path.setdefault(operation.path, {})[operation.method] = operation
+    alike: dict[str, list[str]] = {}
+    for path in by_path:
+        alike.setdefault(PARAMETER.sub("{}", path), []).append(path)
+    for paths in alike.values():
+        first, *others = sorted(paths, key=lambda path: -len(by_path[path]))
+        for path in others:
+            by_path[first] = {**by_path.pop(path), **by_path[first]}
+    return by_path
 
 
 def _without(view: Resource, child: Resource) -> Resource:

@@ -1,4 +1,4 @@
-"""An object in one query parameter, written as JSON: each of its members asks for something, as a parameter would."""
+"""An object in one query parameter, as JSON or spread: each of its members asks for something, as a parameter would."""
 
 from __future__ import annotations
 
@@ -21,13 +21,28 @@ APPENDED = "/-"
 def with_members(operation: Operation) -> Operation:
     """An operation whose parameters that hold an object with described members (OpenAPI 3.1, 4.8.12: ``content``) are
     taken apart: each member is a parameter named ``PARAMETER#/MEMBER``, and ``PARAMETER#/MEMBER/-`` where it is an
-    array (RFC 6901, 4: what stands behind its last item)."""
+    array (RFC 6901, 4: what stands behind its last item). The members of an object that is spread (OpenAPI 3.1, 4.8.12:
+    ``form`` and ``explode``) are parameters of their own names; an object inside one is written in brackets."""
     parameters = tuple(each for parameter in operation.parameters for each in _taken_apart(parameter))
     return replace(operation, parameters=parameters) if len(parameters) != len(operation.parameters) else operation
 
 
 def _taken_apart(parameter: Parameter) -> Iterator[Parameter]:
-    members = shape_of(parameter.schema).properties
+    shape = shape_of(parameter.schema)
+    members = shape.properties
+    spread = parameter.style in {"", "form"} and parameter.explode and not parameter.media_type
+    if parameter.location == "query" and spread and members and not shape.is_array:
+        for name, node in members.items():
+            yield replace(
+                parameter,
+                name=name,
+                required=parameter.required and name in shape.required,
+                description=str(node.raw("description", "")),
+                schema=node,
+                style="deepObject" if shape_of(node).properties else "",
+                examples=(),
+            )
+        return
     if parameter.location != "query" or not is_json_type(parameter.media_type) or len(members) < 2:
         yield parameter
         return

@@ -139,6 +139,9 @@ _STYLES: tuple[tuple[str, str, str], ...] = (
 
 def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence[str]) -> tuple[Sorting, ...]:
     """The ways in which the list may take an order: one that is described, or several to be tried."""
+    by_member = _sorting_by_member(parameter, names)
+    if by_member is not None:
+        return (by_member,)
     separator = separator_of(parameter)
     choices = choices_of(parameter)
     plain_choices = tuple(each for each in choices if each in names)
@@ -195,8 +198,27 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
     return tuple(made(style, why) for style in _STYLES[:5])
 
 
+def _sorting_by_member(parameter: Parameter, names: Sequence[str]) -> Sorting | None:
+    """An object of fields with a direction each, in brackets: ``sort[field]=desc`` (OpenAPI 3.1, 4.8.12:
+    ``deepObject``)."""
+    members = shape_of(parameter.schema).properties
+    among = tuple(name for name in names if name in members)
+    if parameter.style != "deepObject" or not among:
+        return None
+    shape = shape_of(members[among[0]])
+    numbers = bool(shape.types) and shape.types <= {"integer", "number"}
+    choices = [str(each) for each in shape.keywords.get("enum") or (["1", "-1"] if numbers else [])]
+    ascending, descending = _words_among(choices)
+    why = Reason(f"{parameter.name} has a member for each field", "stated")
+    name = f"{parameter.name}[{{field}}]"
+    return Sorting(name, ascending, descending, why, None, fields=among, several=True, place=parameter.place)
+
+
 def _direction_words(direction: Parameter) -> tuple[str, str]:
-    choices = choices_of(direction)
+    return _words_among(choices_of(direction))
+
+
+def _words_among(choices: Sequence[str]) -> tuple[str, str]:
     ascending = next((each for each in choices if normal(each).startswith("asc") or each == "1"), "asc")
     descending = next((each for each in choices if normal(each).startswith("desc") or each == "-1"), "desc")
     return ascending, descending

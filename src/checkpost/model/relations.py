@@ -79,17 +79,23 @@ def _named(field: Field, others: Mapping[str, Resource]) -> Relation | None:
         target = resource.field(resource.key.fields[-1])
         # the keys of documents are texts, whatever the column is (JSON:API 1.1, 7.2)
         text_of_number = bool(resource.layout.type_name) and field.types <= {"integer"}
-        if target is not None and target.types and field.types and not (target.types & field.types or text_of_number):
+        if target is not None and target.types and field.types and not (_agree(target, field) or text_of_number):
             continue
         endings = {*_SUFFIXES, normal(resource.key.fields[-1])}
         for stem in _names(resource):
             if name.startswith(stem) and name[len(stem) :] in endings:
                 why = f"its name is that of {resource.name} and a key, and the types agree"
                 return _target(resource, field, Reason(why, "likely"))
-            if name == stem and target is not None and target.types & field.types and not _chosen(field):
+            if name == stem and target is not None and _agree(target, field) and not _chosen(field):
                 why = f"its name is that of a row of {resource.name}, and it has the type of its key"
                 return _target(resource, field, Reason(why, "likely"))
     return None
+
+
+def _agree(key: Field, field: Field) -> bool:
+    """Whether a field may hold values of a key: an ``integer`` is a ``number`` too."""
+    numeric = {"integer", "number"}
+    return bool(key.types & field.types or (key.types & numeric and field.types & numeric))
 
 
 def _shown_whole(own: Resource, field: Field, others: Mapping[str, Resource]) -> Relation | None:
@@ -125,6 +131,6 @@ def _same_key(own: Resource, field: Field, others: Mapping[str, Resource]) -> Re
     if name in _COMMON or len(found) != 1 or alone:
         return None
     target = found[0].field(found[0].key.fields[0]) if found[0].key else None
-    if target is None or not target.types & field.types:
+    if target is None or not _agree(target, field):
         return None
     return _target(found[0], field, Reason(f"it has the name of the key of {found[0].name}", "guess"))

@@ -84,9 +84,13 @@ class Filtering:
         if isinstance(condition, Every):
             found = [self._parameters(part, fields) for part in condition.parts]
             names = [{name for name, _ in each} for each in found]
-            if sum(map(len, names)) > len(set().union(*names)):
+            if sum(map(len, names)) <= len(set().union(*names)):
+                return [pair for each in found for pair in each]
+            if not self.conjunction:
                 raise Inexpressible("one parameter twice")
-            return [pair for each in found for pair in each]
+            return _numbered(self.conjunction, found)
+        if isinstance(condition, Either) and "{index}" in self.disjunction:
+            return _numbered(self.disjunction, [self._parameters(part, fields) for part in condition.parts])
         if isinstance(condition, Either) and self.disjunction:
             items = self.separator.join(self._member(part, fields) for part in condition.parts)
             name, _, value = self.disjunction.partition("=")
@@ -200,6 +204,18 @@ class Filtering:
         raise Inexpressible(type(condition).__name__)
 
 
+def _numbered(group: str, found: Sequence[Pairs]) -> Pairs:
+    """Conditions as numbered members of a group: ``a[b]=1`` in ``or[{index}]`` is ``or[0][a][b]=1``, and
+    ``where[a]=1`` in ``where[or][{index}]`` is ``where[or][0][a]=1``."""
+    pairs: Pairs = []
+    for index, each in enumerate(found):
+        for name, value in each:
+            head, bracket, rest = name.partition("[")
+            inside = bracket + rest if group.startswith(f"{head}[") and bracket else f"[{head}]{bracket}{rest}"
+            pairs.append((group.replace("{index}", str(index)) + inside, value))
+    return pairs
+
+
 def _replaced(template: Any, words: Mapping[str, Any], name: str) -> Any:
     if isinstance(template, str):
         return words[template] if template in words else template.replace("{field}", name)
@@ -221,8 +237,8 @@ def plain(value: Any) -> str:
 
 @dataclass(frozen=True)
 class Sorting:
-    """How an order is written: a template for each direction; ``separator`` None repeats the parameter.
-    ``direction`` names a parameter of its own for the direction, with its two words."""
+    """How an order is written: a template for each direction; ``separator`` None repeats the parameter, whose name
+    may hold ``{field}``. ``direction`` names a parameter of its own for the direction, with its two words."""
 
     parameter: str
     ascending: str
@@ -243,7 +259,7 @@ class Sorting:
         if len(order) > 1 and self.direction and self.separator is not None:
             words = [self.words[each.descending] for each in order]
             return [(self.parameter, self.separator.join(keys)), (self.direction, self.separator.join(words))]
-        pairs = [(self.parameter, key) for key in keys]
+        pairs = [(self.parameter.replace("{field}", each.field), key) for each, key in zip(order, keys, strict=True)]
         if self.separator is not None:
             pairs = [(self.parameter, self.separator.join(keys))]
         elif len(keys) > 1 and self.direction:

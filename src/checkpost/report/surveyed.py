@@ -247,7 +247,8 @@ def query_texts(resource: Resource) -> Iterator[Asked]:
         if sorting.direction:
             keys = f"FIELD, with {sorting.direction}={'|'.join(sorting.words)}"
         tried = "; other ways are tried" if len(queries.sortings) > 1 else ""
-        yield Asked("Sort", f"{sorting.parameter}={keys}{tried}", (), sorting.reason)
+        name = sorting.parameter.replace("{field}", "FIELD")
+        yield Asked("Sort", f"{name}={keys}{tried}", (), sorting.reason)
     if queries.selecting:
         selecting = queries.selecting
         joined = "A, repeated" if selecting.separator is None else f"A{selecting.separator}B"

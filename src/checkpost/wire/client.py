@@ -173,6 +173,12 @@ class Client:
         if purpose == "read" and self._door is not None:
             self._door.refuse_reading(self.resource.name, key)
         await self._make_sure(purpose, operation, key, check)
+        if (
+            purpose not in _READS
+            and operation.path != self.resource.item
+            and any("," in str(part) for part in key or ())
+        ):
+            raise Unsafe("a key with a comma may be taken for several, so that nothing is written by it")
         constants = self.resource.constants.get(purpose, Constants())
         if purpose not in _READS:
             act = act or self._act(purpose, operation, key, record)
