@@ -163,6 +163,7 @@ async def bad_item(case: Case) -> AsyncIterator[Finding]:
         if sent.sure:
             for found in _agrees(case, bulk, what, sent, bad):
                 yield found
+    await _twins(case, bulk)
     if not asked:
         raise Skipped("nothing is known that makes a row bad")
 
@@ -198,6 +199,14 @@ async def _with_bad(case: Case) -> list[tuple[str, list[dict[str, Any]], int]]:
         if records[0].get(unique.name) is not None:
             found.append((f"two rows of three with the same {unique.name}", records, 2))
     return found
+
+
+async def _twins(case: Case, bulk: Bulk) -> None:
+    """Send one record twice at once where nothing is said to be unique: what is answered is judged as every answer
+    is."""
+    if unique_field(case) is None and not case.client_keys and case.world.markable(case.resource):
+        [record] = await _records(case, 1)
+        await create_many(case, bulk, [record, dict(record)], "the same record twice at once")
 
 
 def twice_taken(case: Case) -> bool:

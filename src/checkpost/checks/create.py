@@ -13,8 +13,9 @@ from checkpost.checks.conformance import shown
 from checkpost.checks.readback import answer_differs, changed_values, list_differs, missing_from_list, stored_rows
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, situation, try_breaks
+from checkpost.checks.taken import unique_basis, unique_fields
 from checkpost.checks.together import all_of
-from checkpost.findings import Basis, Finding
+from checkpost.findings import Finding
 from checkpost.model.field import MISSING, Field
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import differences, same
@@ -496,12 +497,7 @@ def _place(field: Field) -> Any:
 @check("create.unique", needs=("create", "delete"), creates=True, cost=lambda resource: 4)
 async def unique_is_enforced(case: Case) -> AsyncIterator[Finding]:
     """Is a second row with the same unique value refused, and the first one left alone?"""
-    key = case.resource.key
-    fields = [
-        field
-        for field in case.resource.writable("create")
-        if field.unique and not (key and field.name in key.fields) and field.name not in case.resource.values
-    ]
+    key, fields = case.resource.key, unique_fields(case, "create")
     by_client = case.client_keys
     if not fields and not by_client:
         if not case.world.markable(case.resource):
@@ -523,13 +519,6 @@ async def unique_is_enforced(case: Case) -> AsyncIterator[Finding]:
             yield found
 
 
-def _basis(field: Field | None) -> Basis:
-    """Why a value has to be unique: the profile or the contract says so, or it is a key."""
-    if field is None or field.unique_reason is None:
-        return "expectation"
-    return "profile" if "profile" in field.unique_reason.text else "contract"
-
-
 async def _duplicate(
     case: Case, first: Own, record: dict[str, Any], name: str, field: Field | None
 ) -> AsyncIterator[Finding]:
@@ -542,7 +531,7 @@ async def _duplicate(
         )
         yield case.finding(
             "error",
-            _basis(field),
+            unique_basis(field),
             f"A second row with the same {name} is accepted",
             "a refusal, such as 409",
             outcome,

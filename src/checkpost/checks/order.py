@@ -27,13 +27,30 @@ from checkpost.checks import (
     select,
     sort,
     sublist,
+    taken,
     update,
 )
 from checkpost.checks.registry import CHECKS, Check
 
 #: The families in an engineer's order, and before them the checks that the others build on.
 _MODULES = (
-    *(read, create, delete, access, update, replace, page, filter, sort, large, select, aggregate, errors, protocol),
+    *(
+        read,
+        create,
+        delete,
+        access,
+        update,
+        replace,
+        taken,
+        page,
+        filter,
+        sort,
+        large,
+        select,
+        aggregate,
+        errors,
+        protocol,
+    ),
     *(bulk, concurrency, sublist, expand, links, relate, both_sides, roles, role_writes, observe, hold),
 )
 _GATES = ("read.list", "create.stored", "delete.gone")
@@ -70,6 +87,8 @@ _BUILDS_ON: dict[str, tuple[str, ...]] = {
     "create": ("read.item-equals-list",),
     "update": ("read.item-equals-list",),
     "replace": ("read.item-equals-list", "update.each-field"),
+    "update.unique": ("create.unique", "update.each-field"),
+    "replace.unique": ("create.unique", "replace.stored"),
     "update.other-rows": ("update.each-field",),
     "bulk": ("read.item-equals-list", "create.rules", "create.unique", "update.each-field"),
     "bulk.bad-item": ("bulk.create",),

@@ -231,6 +231,39 @@ async def default_size(case: Case) -> AsyncIterator[Finding]:
         )
 
 
+@check("page.alone", needs=("list",), cost=lambda resource: 2)
+async def size_and_position_alone(case: Case) -> AsyncIterator[Finding]:
+    """Does a size hold without a position, and a position without a size?"""
+    _needs_positions(case)
+    before, paging = _known(case), case.resource.paging
+    if case.state.pages_broken:
+        raise Blocked(case.state.pages_broken)
+    together = position_of(case.client, 1, 2).pairs
+    if len(together) < 2 or any(each is None or each.required for each in (_parameter(case, n) for n, _ in together)):
+        raise Skipped("the list takes size and position together")
+    for name, value in together:
+        exchange, rows = await _page(case, Asked(((name, value),)), f"{name} alone")
+        if rows is None:
+            continue
+        size = name == paging.limit
+        keys = [case.client.key_of(row) for row in rows]
+        # a position that is ignored gives the list from its first row, and whole at that
+        ignored = len(rows) > value + 1 if size else len(rows) >= len(before.rows) and set(before.by_key) <= set(keys)
+        if ignored:
+            yield case.finding(
+                "warning",
+                "expectation",
+                f"The {'page size' if size else 'position'} is ignored where it is asked for alone",
+                f"{value} rows at the most" if size else "fewer rows than the whole list",
+                f"{len(rows)} rows for {name}={value}",
+                cause="alone",
+                purpose="list",
+                place=_place(case, name),
+                subjects=[name],
+                evidence=[exchange],
+            )
+
+
 @check("page.odd-sizes", needs=("list",), cost=lambda resource: 4)
 async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
     """Are sizes and positions that the contract rules out refused, or brought within its limits?"""
@@ -245,8 +278,12 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
         if isinstance(limits.get("maximum"), int):
             tries.append((str(name), limits["maximum"] + 1, "above its maximum"))
     far = [name for name in (paging.limit, paging.position) if _parameter(case, name) is not None]
+    beside = (
+        position_of(case.client, 0, min(5, paging.largest or 5)).pairs if paging.style in {"offset", "page"} else ()
+    )
     for name in far:  # beyond 32 and 64 bits, and negative: that an API fails for them is told of every answer
-        await all_of(_page(case, Asked(((str(name), value),)), f"{name} = {value}") for value in _FAR)
+        other = tuple(pair for pair in beside if pair[0] != name)
+        await all_of(_page(case, Asked(((str(name), value), *other)), f"{name} = {value}") for value in _FAR)
     if not tries:
         if far:
             return

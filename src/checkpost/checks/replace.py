@@ -11,7 +11,7 @@ from checkpost.checks.conformance import shown
 from checkpost.checks.readback import answer_differs, changed_values, list_differs
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
-from checkpost.checks.update import read_only_kept, write_to_missing
+from checkpost.checks.update import read_only_kept, send_nulls, write_to_missing
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING
 from checkpost.model.purpose import Purpose
@@ -91,6 +91,8 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
         listing = await case.listing()
         for found in list_differs(case, twice, listing.by_key.get(own.key), listing.exchanges[-1:]):
             yield found
+    if case.resource.partial_replace:
+        await send_nulls(case, "replace", own.key)
 
 
 @check("replace.omitted", needs=_NEEDS, creates=True, cost=lambda resource: 4)

@@ -16,7 +16,8 @@ from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING
-from checkpost.model.purpose import Purpose
+from checkpost.model.purpose import Purpose, Write
+from checkpost.model.shape import shape_of
 from checkpost.oracle.same import change as alteration
 from checkpost.oracle.same import differences, kept_by_server, same
 from checkpost.values.broken import Break
@@ -63,6 +64,21 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         listing = await case.listing()
         for found in list_differs(case, row, listing.by_key.get(own.key), listing.exchanges[-1:]):
             yield found
+    await send_nulls(case, "update", own.key)
+
+
+async def send_nulls(case: Case, purpose: Write, key: Key) -> None:
+    """Send null for each field of an own row for which the body's schema allows it and the row's does not: what is
+    answered, and what is there then, is judged as every answer is."""
+    bodies = shape_of(case.resource.record_schema(purpose)).properties
+    for field in case.resource.writable(purpose):
+        node = bodies.get(field.name)
+        stays = field.nullable or not field.shown or field.name in case.resource.values
+        if stays or node is None or not case.sayable(purpose, None):
+            continue
+        if case.world.validators.is_valid(node, None, "request"):
+            await case.send(purpose, f"null for {field.name}", key=key, record={field.name: None})
+            await case.row_now(key)
 
 
 def judge_change(

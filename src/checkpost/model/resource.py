@@ -16,7 +16,7 @@ from checkpost.model.fields import inside
 from checkpost.model.guards import Guards
 from checkpost.model.layout import PLAIN, Layout
 from checkpost.model.media import record_media
-from checkpost.model.purpose import Purpose
+from checkpost.model.purpose import Purpose, Write
 from checkpost.model.relation import Expanded, Expansion, Relation
 from checkpost.model.shape import shape_of
 from checkpost.model.spelling import Queries
@@ -166,7 +166,7 @@ class Resource:
     def relation(self, name: str) -> Relation | None:
         return next((each for each in self.relations if each.field == name), None)
 
-    def writable(self, purpose: Literal["create", "replace", "update"]) -> tuple[Field, ...]:
+    def writable(self, purpose: Write) -> tuple[Field, ...]:
         """The fields that a body for this purpose may set."""
         chosen = {"create": "created", "replace": "replaced", "update": "updated"}[purpose]
         return tuple(each for each in self.fields if getattr(each, chosen) and not each.read_only)

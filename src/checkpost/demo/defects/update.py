@@ -119,3 +119,37 @@ class ReplaceRequiredLenient(TableApi):
     def violations(self, body: Any, partial: bool) -> list[dict[str, str]]:
         found = super().violations(body, partial)
         return [each for each in found if not partial or "code" not in each["detail"]]
+
+
+@defect(
+    "update-takes-unique",
+    "collectors",
+    "PATCH",
+    "update",
+    "A unique value is taken from the row that has it.",
+    item=True,
+)
+class UpdateTakesUnique(TableApi):
+    def change(self, key: Key, values: Row) -> None:
+        try:
+            super().change(key, values)
+        except Refusal:
+            unique = [column.name for column in self.table.columns if column.unique and column.name in values]
+            taken = {name: values[name] for name in unique}
+            for name, value in taken.items():
+                for row in self.database.select(self.table, f'WHERE "{name}" = ?', [value]):
+                    super().change(tuple(row[part] for part in self.table.key), {name: None})
+            super().change(key, values)
+
+
+@defect(
+    "replace-duplicate-crashes", "species", "PUT", "update", "A duplicate in a replacement is answered 500.", item=True
+)
+class ReplaceDuplicateCrashes(TableApi):
+    async def on_replace(self, request: Request) -> Response:
+        try:
+            return await super().on_replace(request)
+        except Refusal as refusal:
+            if refusal.status != 409:
+                raise
+            raise Refusal(500, "Internal error", "Something went wrong.") from None
