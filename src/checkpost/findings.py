@@ -119,14 +119,14 @@ class Findings:
 
     def unite(self, asked: Callable[[str], int] = lambda check: 0) -> None:
         """Make one of findings that differ in the operation alone: the same check of the same resource, and
-        a situation that they share. A broken body that crashes POST and PUT alike has one cause. So has what at least
-        half of the resources show that a check was ``asked`` of."""
+        a situation that they share, or an error that says the same. A broken body that crashes POST and PUT alike has
+        one cause. So has what at least half of the resources show that a check was ``asked`` of."""
         united: list[Finding] = []
         for finding in self.by_key.values():
             kind, _, operation = finding.cause.partition(" at ")
             for place, other in enumerate(united):
                 same = (other.check, other.resource, other.role) == (finding.check, finding.resource, finding.role)
-                shared = set(other.subjects) & set(finding.subjects)
+                shared = ": " in kind or set(other.subjects) & set(finding.subjects)
                 if operation and same and shared and other.cause.startswith(f"{kind} at "):
                     united[place] = other.merged(finding)
                     break
@@ -171,7 +171,9 @@ def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> l
             alike.setdefault(_kind(finding), []).append(finding)
     one: dict[tuple[str, str | None, str, str], Finding] = {finding.key: finding for finding in findings}
     for group in alike.values():
-        if len({each.resource for each in group}) < max(2, (asked(group[0].check) + 1) // 2):
+        # what an error says tells the cause, wherever it is said
+        least = 2 if _is_told(group[0]) else max(2, (asked(group[0].check) + 1) // 2)
+        if len({each.resource for each in group}) < least:
             continue
         first = group[0]
         for other in group[1:]:
@@ -186,12 +188,21 @@ def _kind(finding: Finding) -> tuple[str, ...]:
     it is asked for, and, where an answer is at fault, the sentence that says how."""
     cause = finding.cause.partition(" at ")[0]
     method, path = finding.operations[0] if finding.operations else ("", "")
-    asked = f"{method} {'{}' if path.rstrip('/').endswith('}') else ''}"
+    check, asked = finding.check, f"{method} {'{}' if path.rstrip('/').endswith('}') else ''}"
     told = ""
-    if finding.family in {"shape", "errors"}:
+    if _is_told(finding) or cause.startswith("any:"):
+        # what several checks and operations may show is no matter of the ones that show it first
+        check = finding.check if _is_told(finding) else ""
+        asked = ""
+    elif finding.family in {"shape", "errors"}:
         told = re.sub(r'[0-9]+|"[^"]*"', "#", finding.observed)[:80]
         cause = cause if finding.family == "errors" else ""
-    return finding.check, finding.role, finding.severity, finding.basis, finding.title, cause, asked, told
+    return check, finding.role, finding.severity, finding.basis, finding.title, cause, asked, told
+
+
+def _is_told(finding: Finding) -> bool:
+    """Whether a cause holds what an error says of it."""
+    return finding.cause.startswith("server-error: ")
 
 
 def operation_name(operation: Operation | None) -> tuple[tuple[str, str], ...]:

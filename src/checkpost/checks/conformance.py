@@ -67,6 +67,16 @@ _LEAKS = (
 )
 
 
+#: What an API does that does not answer.
+_FAILED = {
+    "unreachable": "The API takes no connections any more",
+    "closed": "The connection is closed without an answer",
+    "timeout": "No whole answer comes in time",
+    "truncated": "The answer ends before its body does",
+    "not-http": "The answer is not HTTP",
+}
+
+
 @dataclass(frozen=True)
 class Observation:
     """An answer to a documented operation, and the situation in which it was asked for, in words."""
@@ -128,7 +138,7 @@ def conform(observation: Observation, validators: Validators) -> Iterator[Findin
             "shape.answer",
             "error",
             "standard",
-            "No whole answer",
+            _FAILED.get(answer.failure, "No whole answer"),
             "an HTTP answer (RFC 9112)",
             answer.detail,
             f"failure {answer.failure} at {operation}",
@@ -142,10 +152,10 @@ def conform(observation: Observation, validators: Validators) -> Iterator[Findin
             "errors.server-error",
             "error",
             "contract" if documented is None else "expectation",
-            f"A request fails with {answer.status}",
+            f"A request fails with {answer.status}{_in_words(answer)[:70]}",
             "an answer that is no server error",
-            f"{answer.status} {_excerpt(answer)}",
-            f"server-error at {operation}",
+            f"{answer.status} {_said(answer) or _excerpt(answer)}",
+            f"server-error{_in_words(answer)} at {operation}",
             operation.place,
         )
         return
@@ -212,6 +222,53 @@ def _excerpt(answer: Answer) -> str:
     return text if len(text) <= 160 else text[:159] + "…"
 
 
+#: Members of errors that say what went wrong.
+_SAYS = re.compile(r"message|msg|detail|error|title|description|reason|cause", re.I)
+#: What stands in such a sentence for a name or a value, and words that say no more than that it is an error.
+_OF = re.compile(r"\"[^\"]*\"|'[^']*'|`[^`]*`|\([^()]*\)|\b\w*\d\w*\b|\w+(?:[./_]\w+)+")
+_EMPTY = frozenset(
+    {
+        "an",
+        "the",
+        "internal",
+        "server",
+        "error",
+        "errors",
+        "unexpected",
+        "unknown",
+        "exception",
+        "occurred",
+        "something",
+    }
+    | {"went", "wrong"}
+)
+
+
+def _in_words(answer: Answer) -> str:
+    """What an error says, behind a colon: without the names and values that it says it of, and nothing where it says no
+    more than that it is one."""
+    words = re.findall(r"[A-Za-z][A-Za-z-]+", _OF.sub(" ", _said(answer)))[:20]
+    return ": " + " ".join(words) if {word.lower() for word in words} - _EMPTY else ""
+
+
+def _said(answer: Answer) -> str:
+    """The longest sentence of an error."""
+    is_json, body = answer.parsed
+    texts = list(_sayings(body)) if is_json else ([] if "<" in answer.text[:200] else [answer.text])
+    return " ".join(max(texts, key=len, default="").split())[:300]
+
+
+def _sayings(value: Any, named: bool = False) -> Iterator[str]:
+    if isinstance(value, dict):
+        for key, each in value.items():
+            yield from _sayings(each, bool(_SAYS.search(key)))
+    elif isinstance(value, list):
+        for each in value:
+            yield from _sayings(each, named)
+    elif isinstance(value, str) and named:
+        yield value
+
+
 def _undocumented(observation: Observation) -> Finding:
     operation, status = observation.operation, observation.exchange.answer.status
     known = ", ".join(response.status for response in operation.responses) or "none"
@@ -232,7 +289,7 @@ def _undocumented(observation: Observation) -> Finding:
         "contract",
         f"The status {status} is not documented",
         f"a status of those documented ({known})",
-        f"{status} {_excerpt(observation.exchange.answer)}",
+        f"{status}",
         f"undocumented {status} at {operation}",
         operation.place,
     )

@@ -30,8 +30,19 @@ from checkpost.wire.session import Session
 
 #: The checks of answers that tell of an API which fails, be it for its load.
 FAILING = frozenset({"errors.server-error", "shape.answer"})
-#: What the check that is asked just now has seen fail: it counts if it fails again with nothing else under way.
-FAILURES: ContextVar[list[Finding] | None] = ContextVar("failures", default=None)
+
+
+@dataclass
+class Watch:
+    """What a check has asked, as operations and situations, and what the API has failed at meanwhile: it counts if it
+    fails again with nothing else under way."""
+
+    failures: list[Finding] = field(default_factory=list)
+    asked: set[tuple[str, str, str]] = field(default_factory=set)
+
+
+#: The watch over the check that is asked just now.
+WATCH: ContextVar[Watch | None] = ContextVar("watch", default=None)
 
 
 @dataclass
@@ -221,10 +232,12 @@ class World:
             return sent and (field is None or not self.valid(field, value))
 
         observation = Observation(name, operation, exchange, situation, _reshaped(resource, exchange), broken)
-        failures = FAILURES.get()
+        watch = WATCH.get()
+        if watch is not None:
+            watch.asked.add((operation.method, operation.path, situation))
         for found in conform(observation, self.validators):
-            if failures is not None and found.check in FAILING:
-                failures.append(found)
+            if watch is not None and found.check in FAILING:
+                watch.failures.append(found)
             else:
                 self.findings.add([found])
         if exchange.answer.ok and not exchange.check.endswith(".rules"):

@@ -17,7 +17,7 @@ from checkpost.checks.case import Case
 from checkpost.checks.conformance import CONFORMANCE, LOAD
 from checkpost.checks.observe import Observed
 from checkpost.checks.registry import Blocked, Skipped
-from checkpost.checks.world import FAILURES, World
+from checkpost.checks.world import WATCH, Watch, World
 from checkpost.contract.contract import Contract
 from checkpost.contract.validators import Validators
 from checkpost.engine.plan import Planned
@@ -273,8 +273,8 @@ class _Runner:
         planned, number = self.planned[work.number], work.number
         state, first = self.world.state(planned.resource.name), self._first.get(number)
         case = self._case(planned, int(first is not None))
-        failures: list[Finding] = []
-        FAILURES.set(failures)
+        watch = Watch()
+        WATCH.set(watch)
         started = time.perf_counter()
         found: list[Finding] = []
         outcome: Outcome = "passed"
@@ -298,6 +298,7 @@ class _Runner:
             case.remark(str(error))
         except Exception as error:  # its rows are looked for at the end
             case.remark(_own_fault(error))
+        failures = watch.failures
         shared = planned.check.creates and "own" in footprint.values() and outcome in {"failed", "blocked"}
         if first is None and (shared or failures):
             self._first[number] = _First(tuple(dict.fromkeys(each.title for each in found)), tuple(failures))
@@ -309,7 +310,7 @@ class _Runner:
             again = {each.key for each in failures}
             for each in first.failures:
                 if each.key not in again:
-                    lasting = await self._fails_again(each)
+                    lasting = await self._fails_again(each, watch)
                     (failures if lasting else self.world.overloaded).append(each)
             if first.titles and not found:
                 case.remark(_NOT_AGAIN.format(titles=", ".join(first.titles)))
@@ -317,12 +318,15 @@ class _Runner:
         self._end(number, case, outcome, reason or "; ".join(case.remarks), time.perf_counter() - started)
         return None
 
-    async def _fails_again(self, failure: Finding) -> bool:
-        """Whether a read that failed, and that the check did not ask again by itself, fails with nothing else under
-        way."""
+    async def _fails_again(self, failure: Finding, watch: Watch) -> bool:
+        """Whether what failed, and did not when the check was asked again, fails with nothing else under way. Where the
+        check did not come to ask it again, a read is sent once more, and a write is taken to fail."""
         request = self.world.exchanges[failure.exchanges[0]].request
-        if not request.safe:
+        places = {(*operation, situation) for operation in failure.operations for situation in failure.subjects}
+        if places & watch.asked:
             return False
+        if not request.safe:
+            return True
         answer = (await self.world.session.send(request, failure.check)).answer
         return bool(answer.failure) or answer.status >= 500
 

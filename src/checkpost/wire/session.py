@@ -22,6 +22,10 @@ _MOST_RETRIES = 2
 _MOST_WAITS = 3
 
 
+#: How long an API that took connections before may take none, in seconds, and how often it is called meanwhile.
+LONGEST_OUTAGE, _BETWEEN_CALLS = 15.0, 0.25
+
+
 @dataclass(frozen=True)
 class Limits:
     """``timeout`` in seconds for a whole exchange; ``concurrency`` requests at once; a list of more ``rows``
@@ -57,6 +61,8 @@ class Session:
         self._connections = Connections(limits.timeout, limits.concurrency) if transport is None else None
         self._transport = transport or self._connections
         self._sent = 0
+        #: Whether the API took the last connection.
+        self._answers = False
         #: Tokens that were taken before, and those with which requests were turned away.
         self._worked: set[str] = set()
         self._turned_away: dict[int, str] = {}
@@ -113,7 +119,7 @@ class Session:
         async with self._slots:
             self._sent += 1
             number, started = self._sent, time.perf_counter()
-            answer = await self._attempt(request)
+            answer = await self._reached(request)
             seconds = time.perf_counter() - started
         if token and answer.status == 401:
             self._turned_away[number] = token
@@ -121,6 +127,18 @@ class Session:
             self._worked.add(token)
             self._in_vain.discard(login.token_variable)
         return Exchange(number, check, request, answer, seconds, 1 + before)
+
+    async def _reached(self, request: Request) -> Answer:
+        """The answer to a request. One that found nobody to take it was not sent: where the API has answered before, it
+        is sent as soon as there is somebody again, as after a new start."""
+        answer = await self._attempt(request)
+        until = time.monotonic() + LONGEST_OUTAGE
+        while answer.failure == "unreachable" and self._answers and time.monotonic() < until:
+            await asyncio.sleep(_BETWEEN_CALLS)
+            answer = await self._attempt(request)
+        # an API that did not come back once is not waited for again, until it does
+        self._answers = answer.failure != "unreachable"
+        return answer
 
     def _login_of(self, request: Request) -> Role | None:
         """The role whose log-in gives the token that a request carries."""

@@ -71,7 +71,7 @@ class Connections:
         except (aiohttp.ClientConnectorError, aiohttp.ServerConnectionError) as error:
             return Answer(0, (), b"", "unreachable", _why(error))
         except aiohttp.InvalidURL:
-            return Answer(0, (), b"", "unreachable", "the URL is not valid")
+            return Answer(0, (), b"", "not-http", "the URL is not valid")
         except (aiohttp.ClientResponseError, aiohttp.ClientOSError) as error:
             if isinstance(error, aiohttp.ClientOSError):
                 return Answer(0, (), b"", "closed", _why(error))
