@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import itertools
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -119,20 +120,20 @@ class Findings:
 
     def unite(self, asked: Callable[[str], int] = lambda check: 0) -> None:
         """Make one of findings that differ in the operation alone: the same check of the same resource, and
-        a situation that they share, or an error that says the same. A broken body that crashes POST and PUT alike has
-        one cause. So has what at least half of the resources show that a check was ``asked`` of."""
+        a situation that they share. A broken body that crashes POST and PUT alike has one cause. So have failures that
+        say the same, and what at least half of the resources show that a check was ``asked`` of."""
         united: list[Finding] = []
         for finding in self.by_key.values():
             kind, _, operation = finding.cause.partition(" at ")
             for place, other in enumerate(united):
                 same = (other.check, other.resource, other.role) == (finding.check, finding.resource, finding.role)
-                shared = ": " in kind or set(other.subjects) & set(finding.subjects)
+                shared = set(other.subjects) & set(finding.subjects)
                 if operation and same and shared and other.cause.startswith(f"{kind} at "):
                     united[place] = other.merged(finding)
                     break
             else:
                 united.append(finding)
-        systematic = _by_resources(_by_roles(united), asked)
+        systematic = _by_resources(_by_failure(_by_roles(united)), asked)
         self.by_key = {finding.key: finding for finding in systematic}
 
     def all(self) -> list[Finding]:
@@ -163,6 +164,44 @@ def _by_roles(findings: Iterable[Finding]) -> list[Finding]:
     return list(united.values())
 
 
+#: Cause of what an API fails at: behind a colon what it says, if it says anything.
+FAILED = "server-error"
+#: A field, parameter or value in the words for a situation.
+_NAMED = re.compile(r"(?<=\bfor )\S+|^\S+(?= (?:breaking|=|that|alone|below|above)\b)|(?<=^without )\S+|(?<== )\S+")
+
+
+def _by_failure(findings: Sequence[Finding]) -> list[Finding]:
+    """Failures that say the same, or that come in the same situation, as one, wherever they are met: what the API does
+    not catch has one cause."""
+    groups: list[tuple[set[tuple[str, ...]], list[Finding]]] = []
+    others = []
+    for finding in findings:
+        if not finding.cause.startswith(FAILED):
+            others.append(finding)
+            continue
+        status, _, said = finding.title.partition(": ")
+        kinds = {(status, finding.role, "in", _NAMED.sub("#", each)) for each in finding.subjects}
+        kinds |= {(status, finding.role, "says", finding.cause.partition(" at ")[0])} if said else set()
+        near = [group for group in groups if group[0] & kinds]
+        met = [each for _, known in near for each in known]
+        groups = [group for group in groups if group not in near]
+        groups.append((kinds.union(*(known for known, _ in near)), [*met, finding]))
+    for _, group in groups:
+        first = group[0]
+        for other in group[1:]:
+            first = replace(first.merged(other), title=_shared(first.title, other.title))
+        others.append(first)
+    return others
+
+
+def _shared(one: str, other: str) -> str:
+    """The words with which two titles begin; what is said behind the colon only where at least three words are."""
+    status, _, said = one.partition(": ")
+    pairs = zip(said.split(), other.partition(": ")[2].split(), strict=False)
+    words = [word for word, _ in itertools.takewhile(lambda pair: pair[0] == pair[1], pairs)]
+    return f"{status}: {' '.join(words)}" if len(words) > 2 else status
+
+
 def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> list[Finding]:
     """Findings of one kind as one, where so many resources show it that it is how the API as a whole is made."""
     alike: dict[tuple[str, ...], list[Finding]] = {}
@@ -171,9 +210,7 @@ def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> l
             alike.setdefault(_kind(finding), []).append(finding)
     one: dict[tuple[str, str | None, str, str], Finding] = {finding.key: finding for finding in findings}
     for group in alike.values():
-        # what an error says tells the cause, wherever it is said
-        least = 2 if _is_told(group[0]) else max(2, (asked(group[0].check) + 1) // 2)
-        if len({each.resource for each in group}) < least:
+        if len({each.resource for each in group}) < max(2, (asked(group[0].check) + 1) // 2):
             continue
         first = group[0]
         for other in group[1:]:
@@ -190,19 +227,13 @@ def _kind(finding: Finding) -> tuple[str, ...]:
     method, path = finding.operations[0] if finding.operations else ("", "")
     check, asked = finding.check, f"{method} {'{}' if path.rstrip('/').endswith('}') else ''}"
     told = ""
-    if _is_told(finding) or cause.startswith("any:"):
+    if cause.startswith("any:"):
         # what several checks and operations may show is no matter of the ones that show it first
-        check = finding.check if _is_told(finding) else ""
-        asked = ""
+        check = asked = ""
     elif finding.family in {"shape", "errors"}:
         told = re.sub(r'[0-9]+|"[^"]*"', "#", finding.observed)[:80]
         cause = cause if finding.family == "errors" else ""
     return check, finding.role, finding.severity, finding.basis, finding.title, cause, asked, told
-
-
-def _is_told(finding: Finding) -> bool:
-    """Whether a cause holds what an error says of it."""
-    return finding.cause.startswith("server-error: ")
 
 
 def operation_name(operation: Operation | None) -> tuple[tuple[str, str], ...]:

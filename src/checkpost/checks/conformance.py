@@ -12,7 +12,7 @@ from checkpost.contract.contract import Header, Operation, Response
 from checkpost.contract.errors import Place
 from checkpost.contract.node import Node
 from checkpost.contract.validators import Validators, Violation
-from checkpost.findings import Basis, Finding, Severity
+from checkpost.findings import FAILED, Basis, Finding, Severity
 from checkpost.model.media import LINES, is_json_type
 from checkpost.model.preference import SHOW_THE_ROW, preferences
 from checkpost.model.resource import Resource
@@ -155,7 +155,7 @@ def conform(observation: Observation, validators: Validators) -> Iterator[Findin
             f"A request fails with {answer.status}{_in_words(answer)[:70]}",
             "an answer that is no server error",
             f"{answer.status} {_said(answer) or _excerpt(answer)}",
-            f"server-error{_in_words(answer)} at {operation}",
+            f"{FAILED}{_in_words(answer)} at {operation}",
             operation.place,
         )
         return
@@ -226,6 +226,7 @@ def _excerpt(answer: Answer) -> str:
 _SAYS = re.compile(r"message|msg|detail|error|title|description|reason|cause", re.I)
 #: What stands in such a sentence for a name or a value, and words that say no more than that it is an error.
 _OF = re.compile(r"\"[^\"]*\"|'[^']*'|`[^`]*`|\([^()]*\)|\b\w*\d\w*\b|\w+(?:[./_]\w+)+")
+_STATEMENT = re.compile(r"^(?:select|insert|update|delete)\b.* - (?=\w)", re.I)
 _EMPTY = frozenset(
     {
         "an",
@@ -252,10 +253,11 @@ def _in_words(answer: Answer) -> str:
 
 
 def _said(answer: Answer) -> str:
-    """The longest sentence of an error."""
+    """The longest sentence of an error; of one with a statement before it, what stands behind that."""
     is_json, body = answer.parsed
     texts = list(_sayings(body)) if is_json else ([] if "<" in answer.text[:200] else [answer.text])
-    return " ".join(max(texts, key=len, default="").split())[:300]
+    said = " ".join(max(texts, key=len, default="").split())
+    return _STATEMENT.sub("", said)[:300]
 
 
 def _sayings(value: Any, named: bool = False) -> Iterator[str]:

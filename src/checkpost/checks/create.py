@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Iterator, Mapping
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
@@ -302,6 +302,7 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
     plans = [{name: each[turn] for name, each in choices.items() if turn < len(each)} for turn in range(rounds)]
     made = await all_of(_create_with(case, plan) for plan in plans)
     rows = []
+    lengths, usual = _Lengths(case), None
     for plan, (own, exchange) in zip(plans, made, strict=True):
         if own is not None:
             rows.append((plan, own))
@@ -315,8 +316,15 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
                     refusal.answer.refused
                     and not case.resource.guessed
                     and not blames_another(refusal, name, case.fields)
+                    and not await lengths.explain(name, variant, refusal)
                 ):
+                    if usual is None:
+                        usual, _ = await _create_with(case, {})
+                    if usual is None:
+                        raise Blocked("a record of usual values is refused as well")
                     yield _valid_refused(case, name, variant, refusal)
+    for found in lengths.findings():
+        yield found
     listing = await case.listing() if case.has("list") and not case.has("read") else None
     for plan, own in rows:
         reads, read, listed = await stored_rows(case, own, listing)
@@ -339,6 +347,50 @@ async def _create_with(case: Case, plan: Mapping[str, Variant]) -> tuple[Own | N
     record.update({name: variant.value for name, variant in plan.items()})
     exchange, key = await case.create(record, "awkward values")
     return (Own(key, record, exchange) if key is not None else None), exchange
+
+
+class _Lengths:
+    """Texts that are refused for their length alone, where the contract states none: a plain text of as many characters
+    is refused as well."""
+
+    def __init__(self, case: Case) -> None:
+        self._case = case
+        self._refused: dict[str, tuple[int, Exchange]] = {}
+        self._taken: dict[str, int] = {}
+
+    async def explain(self, name: str, variant: Variant, refusal: Exchange) -> bool:
+        """Whether a value was refused for its length."""
+        field, length = self._case.fields[name], len(str(variant.value))
+        if not field.is_text or field.max_length is not None or not isinstance(variant.value, str):
+            return False
+        if length <= self._taken.get(name, 0):
+            return False
+        if name in self._refused and length >= self._refused[name][0]:
+            return True
+        text = str(self._case.values.plain(field))
+        if length <= len(text):
+            return False
+        plain = Variant("a text as long", text + "x" * (length - len(text)))
+        own, exchange = await _create_with(self._case, {name: plain})
+        if own is None and exchange.answer.refused:
+            self._refused[name] = (length, refusal)
+            return True
+        self._taken[name] = length
+        return False
+
+    def findings(self) -> Iterator[Finding]:
+        for name, (length, refusal) in self._refused.items():
+            yield self._case.finding(
+                "warning",
+                "contract",
+                "A text is refused for a length that the contract does not limit",
+                f"success for a text of {length} characters, or a maxLength",
+                _refusal(refusal),
+                cause="length refused",
+                purpose="create",
+                subjects=[name],
+                evidence=[refusal],
+            )
 
 
 def _valid_refused(case: Case, name: str, variant: Variant, exchange: Exchange) -> Finding:

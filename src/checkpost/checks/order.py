@@ -12,6 +12,7 @@ from checkpost.checks import (
     delete,
     errors,
     expand,
+    extremes,
     filter,
     hold,
     large,
@@ -37,6 +38,7 @@ _MODULES = (
     *(
         read,
         create,
+        extremes,
         delete,
         access,
         update,

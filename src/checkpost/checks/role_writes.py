@@ -489,6 +489,6 @@ def _told_of(row: Mapping[str, Any], sent: set[str], text: str) -> Iterator[str]
         if not plain or str(value) in sent:
             continue
         word = str(value)
-        alone = re.search(rf"(?<![\w.]){re.escape(word)}(?![\w.])", text)
+        alone = re.search(rf"(?<![\w.]){re.escape(word)}(?!\w|\.\w)", text)
         if alone and (len(word) >= 6 or (isinstance(value, int) and re.search(rf"\b{re.escape(name)}\b", text))):
             yield name

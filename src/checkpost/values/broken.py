@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
@@ -87,7 +88,11 @@ def _confirmed(candidate: Break, record: Mapping[str, Any], schema: Node, valida
     chosen = next((each for each in violations if each.keyword in {candidate.keyword, "anyOf", "oneOf"}), None)
     if chosen is None or about != {candidate.field} or len(violations) > 2:
         return None
-    return replace(candidate, place=chosen.place, rule=chosen.message)
+    said = chosen.message
+    if not chosen.path and chosen.keyword in {"anyOf", "oneOf"}:
+        # of a body that may be one of several things, the whole would be quoted
+        said = f"{json.dumps(candidate.value, default=str)} fits {candidate.field} in none of the body's schemas"
+    return replace(candidate, place=chosen.place, rule=said)
 
 
 def _candidates(field: Field, purpose: Purpose, values: Values) -> Iterator[tuple[Any, str]]:

@@ -20,6 +20,8 @@ Valid = Callable[[Field, Any], bool]
 
 #: Names of members that are keys of rows, inside a record.
 _KEY = re.compile(r"^_?(id|ID|Id|uuid|guid|pk|key)$|(_id|Id|_uuid|Uuid)$")
+#: Enough for the numbers of a run.
+_WIDTH = 4
 _DIGITS = "0123456789abcdefghijklmnopqrstuvwxyz"
 
 
@@ -117,9 +119,9 @@ class Values:
 
 
 def short(number: int) -> str:
-    """A number in letters and digits."""
+    """A number in letters and digits: always as many, so that what is taken once is never too long."""
     digits = ""
-    while number or not digits:
+    while number or len(digits) < _WIDTH:
         number, digit = divmod(number, 36)
         digits = _DIGITS[digit] + digits
     return digits

@@ -15,9 +15,16 @@ _HUGE = 1_000_000_000
 _STEPS = 20
 
 
+#: Texts as long as this bear a mark of the run.
+_SHORT = 16
+
+
 def usual(field: Field, values: Iterable[Any]) -> Field:
-    """A numeric field with limits between the values of rows, within those that the contract has. Where no row tells,
-    limits that are a type's alone are drawn in."""
+    """A numeric field with limits between the values of rows, within those that the contract has; where no row tells,
+    limits that are a type's alone are drawn in. A text of no stated length as long as rows have it."""
+    if field.is_text and field.max_length is None:
+        longest = max((len(value) for value in values if isinstance(value, str)), default=0)
+        return replace(field, keywords={**field.keywords, "maxLength": max(longest, _SHORT)}) if longest else field
     if not field.types & {"integer", "number"} or field.unique or "enum" in field.keywords or "const" in field.keywords:
         return field
     known = [number for value in values if (number := _number(value)) is not None]
