@@ -367,7 +367,7 @@ class _Lengths:
             return False
         if name in self._refused and length >= self._refused[name][0]:
             return True
-        text = str(self._case.values.plain(field))
+        text = str(await self._case.value(field))
         if length <= len(text):
             return False
         plain = Variant("a text as long", text + "x" * (length - len(text)))
