@@ -164,6 +164,8 @@ def _by_roles(findings: Iterable[Finding]) -> list[Finding]:
     return list(united.values())
 
 
+#: Why an operation was not asked that was not to be.
+NOT_CHOSEN = "its resource was not chosen"
 #: Cause of what an API fails at: behind a colon what it says, if it says anything.
 FAILED = "server-error"
 #: A field, parameter or value in the words for a situation.

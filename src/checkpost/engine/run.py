@@ -26,7 +26,7 @@ from checkpost.engine.schedule import Footprint, Work, carry_out
 from checkpost.engine.target import Target
 from checkpost.engine.works import works_of
 from checkpost.errors import NotCompleted
-from checkpost.findings import CheckResult, Finding, Outcome
+from checkpost.findings import NOT_CHOSEN, CheckResult, Finding, Outcome
 from checkpost.model.resource import Resource
 from checkpost.rows.journal import FOLDER, Entry, FileLog, Journal, Log
 from checkpost.rows.ledger import Harm, Ledger
@@ -444,7 +444,7 @@ def _not_exercised(target: Target, world: World, chosen: Sequence[Resource]) -> 
     usual = f"nothing is written: {target.no_writes}" if target.no_writes else "no check reached it"
     asked = {each for resource in chosen for each in _own_operations(resource)}
     reasons = {
-        each: "its resource was not chosen"
+        each: NOT_CHOSEN
         for resource in target.model.resources
         for each in _own_operations(resource)
         if each not in asked

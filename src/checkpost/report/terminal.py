@@ -12,6 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from checkpost.checks.registry import FAMILIES, HOLD
+from checkpost.findings import NOT_CHOSEN
 from checkpost.report.access import access_matrix
 
 Json = dict[str, Any]
@@ -100,11 +101,13 @@ def _verdict(document: Json) -> RenderableType:
     total = sum(findings.values())
     found = f"{total} finding{'s' if total != 1 else ''}: {', '.join(counts)}" if total else "no findings"
     style = "bold red" if findings["error"] else ("bold magenta" if findings["warning"] else "bold green")
+    # what was not chosen was not to be asked
+    total_of = summary["operations"] - sum(each["reason"] == NOT_CHOSEN for each in summary["not_exercised"])
     asked = summary["operations"] - len(summary["not_exercised"])
     left = any(each["certain"] for each in (*summary["left"], *summary.get("harmed", ())))
     unsure = bool(summary["left"] or summary.get("harmed"))
     rows = "rows NOT as they were" if left else ("rows perhaps not as they were" if unsure else "rows as they were")
-    words = f"   {asked} of {summary['operations']} operations asked   "
+    words = f"   {asked} of {total_of} operations asked   "
     lines = [Text.assemble((found, style), words, (rows, "bold red" if left else ""))]
     if run["interrupted"]:
         lines.append(Text("The run was interrupted: what it had not asked yet is missing here.", style="bold"))
@@ -276,7 +279,7 @@ def _not_done(document: Json) -> Iterator[RenderableType]:
         yield Text(f"Could not be asked of {', '.join(sorted(reasons[reason]))}: {reason}", style="dim")
     if len(reasons) > _MOST_REASONS:
         yield Text(f"Could not be asked for {len(reasons) - _MOST_REASONS} reasons more.", style="dim")
-    missed = document["summary"]["not_exercised"]
+    missed = [each for each in document["summary"]["not_exercised"] if each["reason"] != NOT_CHOSEN]
     if missed:
         names = [f"{each['method']} {each['path']}" for each in missed]
         more = f" and {len(names) - _MOST_MISSED} more" if len(names) > _MOST_MISSED else ""
