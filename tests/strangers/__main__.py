@@ -4,6 +4,8 @@ before."""
 
 from __future__ import annotations
 
+import contextlib
+import http.client
 import json
 import shutil
 import socket
@@ -17,6 +19,8 @@ import urllib.request
 from pathlib import Path
 from typing import Any
 
+from tests.strangers import cluster
+
 Json = dict[str, Any]
 HERE = Path(__file__).parent
 CACHE = Path(tempfile.gettempdir()) / "checkpost-strangers"
@@ -27,8 +31,8 @@ def server_of(name: str) -> list[str]:
     folder = CACHE / name
     if (HERE / name / "server.js").exists():
         folder.mkdir(parents=True, exist_ok=True)
-        for each in ("package.json", "server.js"):
-            shutil.copy(HERE / name / each, folder / each)
+        for each in (HERE / name).iterdir():
+            shutil.copy(each, folder / each.name)
         if not (folder / "ready").exists():
             subprocess.run(["npm", "install", "--silent", "--no-audit", "--no-fund"], cwd=folder, check=True)
             (folder / "ready").touch()
@@ -43,17 +47,32 @@ def server_of(name: str) -> list[str]:
 
 
 def send(base: str, method: str, path: str, body: Any = None) -> int:
-    data = json.dumps(body).encode() if body is not None else None
+    data = (body if isinstance(body, str) else json.dumps(body)).encode() if body is not None else None
     request = urllib.request.Request(base + path, data, {"Content-Type": "application/json"}, method=method)
     try:
         with urllib.request.urlopen(request, timeout=10) as answer:
             return int(answer.status)
     except urllib.error.HTTPError as error:
         return error.code
+    except http.client.RemoteDisconnected:
+        return 0
 
 
-def contents(database: Path) -> dict[str, list[Any]]:
-    """Every row that a stranger has stored, by table: in SQLite, or in a JSON file of objects by key."""
+def wait_for(url: str) -> None:
+    """Wait until a server answers."""
+    for _ in range(300):
+        try:
+            if send(url, "GET", "") == 200:
+                return
+        except OSError:
+            time.sleep(0.1)
+
+
+def contents(stored: str) -> Any:
+    """Every row that a stranger has stored: in PostgreSQL, in SQLite, or in a JSON file of objects by key."""
+    if "://" in stored:
+        return cluster.contents(stored)
+    database = Path(stored)
     if database.read_bytes()[:1] == b"{":
         return {name: sorted(rows.values()) for name, rows in json.loads(database.read_text())["models"].items()}
     with sqlite3.connect(database) as connection:
@@ -70,21 +89,25 @@ def free_port() -> int:
 def judged(name: str) -> bool:
     """Try one stranger; whether all is found and its rows are as before."""
     said: Json = json.loads((HERE / name / "departures.json").read_text("utf-8"))
-    with tempfile.TemporaryDirectory() as folder:
-        database, port = Path(folder) / "bank.db", free_port()
+    if "database" in said and cluster.programs() is None:
+        print(f"{name}: not tried, since no PostgreSQL is installed")
+        return True
+    with tempfile.TemporaryDirectory() as folder, contextlib.ExitStack() as ends:
+        database, port = str(Path(folder) / "bank.db"), free_port()
+        if "database" in said:
+            database = ends.enter_context(cluster.database(Path(folder)))
         base = f"http://127.0.0.1:{port}"
         server = subprocess.Popen(
-            [*server_of(name), str(port), str(database)],
+            [*server_of(name), str(port), database],
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
         )  # fmt: skip
         try:
-            for _ in range(300):
-                try:
-                    if send(base, "GET", said["contract"]) == 200:
-                        break
-                except OSError:
-                    time.sleep(0.1)
-            proven = [each for each in said["departures"] if send(base, *each["send"]) == each["status"]]
+            wait_for(base + said["contract"])
+            proven = []
+            for each in said["departures"]:
+                if send(base, *each["send"]) == each["status"]:
+                    proven.append(each)
+                wait_for(base + said["contract"])
             before = contents(database)
             report = Path(folder) / "report.json"
             command = [str(Path(sys.executable).with_name("checkpost")), "run", base + said["contract"]]

@@ -27,6 +27,11 @@ Key = tuple[Any, ...]
 BASE = "/v1"
 
 
+#: The escape of one half of a character without the other.
+_HIGH, _LOW = rb"\\u[dD][89abAB][0-9a-fA-F]{2}", rb"\\u[dD][c-fC-F][0-9a-fA-F]{2}"
+_HALF = re.compile(_HIGH + rb"(?!" + _LOW + rb")|(?<!" + _HIGH + rb")" + _LOW)
+
+
 class Caller:
     """Who sends a request: a user with a role, or the public."""
 
@@ -112,6 +117,9 @@ class Core:
 
     # -- reading a request ---------------------------------------------------------------------
 
+    #: Whether texts are refused that no encoding can hold (RFC 8259, 8.2).
+    whole_characters = True
+
     async def body(self, request: Request) -> Any:
         media_type = request.headers.get("content-type", "").partition(";")[0].strip().lower()
         if media_type not in self.body_types(request.method):
@@ -120,9 +128,12 @@ class Core:
         if len(text) > LARGEST_BODY:
             raise Refusal(413, "Too large", f"A body may have {LARGEST_BODY} bytes at the most.")
         try:
-            return json.loads(text)
+            body = json.loads(text)
         except (ValueError, RecursionError):
             raise Refusal(400, "Not readable", "The body is not JSON.") from None
+        if self.whole_characters and _HALF.search(text):
+            raise Refusal(400, "Not readable", "A text holds half of a character.")
+        return body
 
     def body_types(self, method: str) -> set[str]:
         return {"application/json", "application/merge-patch+json"} if method == "PATCH" else {"application/json"}

@@ -321,12 +321,14 @@ class _Runner:
     async def _fails_again(self, failure: Finding, watch: Watch) -> bool:
         """Whether what failed, and did not when the check was asked again, fails with nothing else under way. Where the
         check did not come to ask it again, a read is sent once more, and a write is taken to fail."""
-        request = self.world.exchanges[failure.exchanges[0]].request
+        first = self.world.exchanges[failure.exchanges[0]]
+        request = first.request
         places = {(*operation, situation) for operation in failure.operations for situation in failure.subjects}
         if places & watch.asked:
             return False
         if not request.safe:
-            return True
+            # a connection that is closed once, be it for an error before, is what connections do
+            return first.answer.status >= 500
         answer = (await self.world.session.send(request, failure.check)).answer
         return bool(answer.failure) or answer.status >= 500
 

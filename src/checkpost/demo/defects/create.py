@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from typing import Any
 
+from starlette.requests import Request
 from starlette.responses import Response
 
 from checkpost.demo.answers import Refusal
@@ -107,3 +108,22 @@ class LocationWrong(TableApi):
 class LocationMissing(TableApi):
     def created(self, key: Key, row: Row) -> Response:
         return self.row_answer(row, 201)
+
+
+@defect("half-characters-crash", "species", "POST", "create", "A text with half of a character is answered 500.")
+class HalfCharactersCrash(TableApi):
+    whole_characters = False
+
+
+@defect("nul-cuts", "tags", "POST", "create", "A text is stored up to a NUL in it.")
+class NulCuts(TableApi):
+    def accept(self, column: Column, value: Any) -> Any:
+        return super().accept(column, value.partition("\0")[0] if isinstance(value, str) else value)
+
+
+@defect("huge-numbers-crash", "germination_tests", "POST", "create", "A number that no double holds is answered 500.")
+class HugeNumbersCrash(TableApi):
+    async def body(self, request: Request) -> Any:
+        if b"1e400" in await request.body():
+            raise Refusal(500, "Internal error", "Something went wrong.")
+        return await super().body(request)
