@@ -61,7 +61,7 @@ async def snapshot_of(case: Case, anew: bool = False) -> Snapshot:
 
 async def _read_anew(case: Case, anew: bool) -> None:
     state = case.state
-    unchanged = state.before is not None and state.writes == 0 and not anew
+    unchanged = state.before is not None and state.writes == 0 and not anew and not state.outdated
     listing = state.before if unchanged and state.before is not None else await case.listing()
     if listing.repeated:
         raise Blocked("rows stand twice in its list")

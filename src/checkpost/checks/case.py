@@ -64,7 +64,7 @@ def _as_field(field: Field, key: Any) -> Any:
 
 _MOST_PARENTS = 50
 #: How often one check is asked of one table at the most.
-_MOST_TURNS = 2
+_MOST_TURNS = 3
 #: Where integer keys are taken for unused: far up in what 32 bits hold.
 _FAR_KEY = 2_000_000_000
 
@@ -96,6 +96,7 @@ class Case:
     #: The table that the check is asked of, where this is another one; and how often it was asked before.
     origin: str = ""
     turn: int = 0
+    looked_again: set[str] = field(default_factory=set)
     #: What the creates were answered, by the numbers of their journal entries.
     answered: dict[int, Exchange] = field(default_factory=dict)
 
@@ -346,7 +347,10 @@ class Case:
         if target is None:
             return []
         state = self.world.state(target.name)
-        if state.before is None and "list" in target.operations:
+        # a check that is asked again may have referred to rows that others have removed since
+        again = self.turn > 0 and target.name not in self.looked_again
+        if (state.before is None or again) and "list" in target.operations:
+            self.looked_again.add(target.name)
             state.before = await self.world.client(target).whole_list(self.world.most_rows, self.check.name)
         known = [key[-1] for key in itertools.islice(state.before.by_key if state.before else (), _MOST_PARENTS)]
         first = relation == next(iter(self.resource.relations), None)

@@ -6,7 +6,7 @@ import json
 from collections.abc import AsyncIterator, Callable
 from typing import Any
 
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
 from checkpost.checks.readback import changed_values
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Finding
@@ -26,58 +26,51 @@ async def extreme_values(case: Case) -> AsyncIterator[Finding]:
         raise Blocked(case.state.not_creatable)
     if is_form(request_media_type(case.operation("create"))) or not case.world.markable(case.resource):
         raise Skipped("rows are made by a form, or bear no mark by which they would be known again")
-    free = [
-        each
-        for each in case.resource.writable("create")
-        if not (each.unique or each.name in case.resource.values or case.resource.relation(each.name))
+    fixed = {*case.resource.values, *(case.resource.key.fields if case.resource.key else ())}
+    kept = [each for each in case.resource.writable("create") if each.name not in fixed]
+    text = next((each for each in kept if each.is_text), None)
+    number = next((each for each in kept if each.kind == "number" and _may_be_far(case, each)), None)
+    plain = case.resource.layout.plain and "create" not in case.resource.listed
+    # one field of a record at a time: by the others its row is known again, whatever is made of that one
+    asked = [
+        await _sent(case, field, situation, value, written)
+        for field, situation, value, written in (
+            (text, "a NUL in a text", lambda value: f"{value}\0x", ""),
+            (text if plain else None, "half of a character in a text", lambda value: f"{value}\ud83c", "escaped"),
+            (number, "a number beyond 64 bits", lambda value: _HUGE, ""),
+            (number if plain else None, f"the number {_HUGER}", lambda value: value, _HUGER),
+        )
+        if field is not None
     ]
-    texts = [
-        each for each in case.resource.writable("create") if each.is_text and each.name not in case.resource.values
-    ]
-    numbers = [each for each in free if each.kind == "number" and each.type != "string" and each.format not in _SIZED]
-    asked = 0
-    for situation, fields, change in (
-        ("a NUL in a text", texts, lambda value: f"{value}\0x"),
-        ("a number beyond 64 bits", numbers, lambda value: _HUGE),
-    ):
-        record = await _changed(case, fields, change)
-        if not record:
-            continue
-        asked += 1
-        exchange, key = await case.create(record, situation)
-        if key is not None:
-            own = Own(key, record, exchange)
-            read, row = await case.row_now(own.key)
-            sent = {each.name: record[each.name] for each in fields if each.name in record}
-            for found in changed_values(case, "create", sent, row, [exchange, read], dict.fromkeys(sent, situation)):
-                yield found
-    if case.resource.layout.plain and "create" not in case.resource.listed:
-        # what no decoded record can hold is written into the body, where the record has a value of the run's
-        for situation, fields, written in (
-            ("half of a character in a text", texts, lambda value: json.dumps(f"{value}\ud83c")),
-            (f"the number {_HUGER}", numbers, lambda value: _HUGER),
-        ):
-            record = await _changed(case, fields, lambda value: value)
-            if record:
-                asked += 1
-                await case.create(record, situation, raw=_written(case, record, fields, written))
-    if not asked:
+    if all(findings is None for findings in asked):
         raise Skipped("none of its fields takes such a value")
+    for found in [finding for findings in asked for finding in findings or ()]:
+        yield found
 
 
-async def _changed(case: Case, fields: list[Field], change: Callable[[Any], Any]) -> dict[str, Any]:
-    """A valid record with other values in some fields, where the contract allows them; empty where it allows none."""
+def _may_be_far(case: Case, field: Field) -> bool:
+    """Whether a number may be any, as far as the contract goes."""
+    return field.type != "string" and not (field.unique or field.format in _SIZED or case.resource.relation(field.name))
+
+
+async def _sent(
+    case: Case, field: Field, situation: str, change: Callable[[Any], Any], written: str
+) -> list[Finding] | None:
+    """The findings about a record with another value in one field; None where it is not sent, since the contract rules
+    it out. What no decoded record holds is ``written`` into the body: as it is, or escaped."""
     record = await case.record()
-    changed = {each.name: change(record[each.name]) for each in fields if record.get(each.name) is not None}
-    by_name = {each.name: each for each in fields}
-    allowed = {name: value for name, value in changed.items() if case.world.valid(by_name[name], value)}
-    return {**record, **allowed} if allowed else {}
-
-
-def _written(case: Case, record: dict[str, Any], fields: list[Field], written: Callable[[Any], str]) -> bytes:
-    """A record's body with the values of some fields in another notation."""
-    marks = {each.name: f"@{place}@" for place, each in enumerate(fields) if record.get(each.name) is not None}
-    body = json.dumps(wrap({**record, **marks}, case.resource.envelope.body))
-    for name, mark in marks.items():
-        body = body.replace(json.dumps(mark), written(record[name]))
-    return body.encode()
+    if record.get(field.name) is None:
+        return None
+    record[field.name] = change(record[field.name])
+    if not written and not case.world.valid(field, record[field.name]):
+        return None
+    body: dict[str, Any] = {}
+    if written:
+        mark = {field.name: "@"} if written == _HUGER else {}
+        body["raw"] = json.dumps(wrap({**record, **mark}, case.resource.envelope.body)).replace('"@"', _HUGER).encode()
+    exchange, key = await case.create(record, situation, **body)
+    if key is None or written:
+        return []
+    read, row = await case.row_now(key)
+    sent = {field.name: record[field.name]}
+    return list(changed_values(case, "create", sent, row, [exchange, read], {field.name: situation}))

@@ -84,6 +84,8 @@ class State:
     #: Writes that were sent; what was read before one may be out of date behind it.
     writes: int = 0
     snapshot: tuple[int, Snapshot] | None = None
+    #: Whether others may have changed rows since the list was first read.
+    outdated: bool = False
     #: Held while its list is read for all that ask; and what it was asked since, with the answers under way.
     reading: asyncio.Lock = field(default_factory=asyncio.Lock)
     replies: dict[Any, asyncio.Future[Any]] = field(default_factory=dict)
@@ -104,6 +106,7 @@ class State:
         if check == "filter.rows":
             self.misfiltered = set()
         self.replies.clear()
+        self.snapshot, self.outdated = None, True
 
 
 #: Which check learns that something cannot be used, and where it is noted.

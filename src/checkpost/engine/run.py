@@ -232,14 +232,19 @@ async def _until(work: Coroutine[Any, Any, None], stop: asyncio.Event | None) ->
 
 #: Checks under way at once, for each request that may be.
 _CHECKS_AT_ONCE = 2
-_NOT_AGAIN = "seen once, beside other requests, and not again: {titles}"
+_NOT_AGAIN = "seen once, and not again: {titles}"
+#: How often a check is asked at the most that finds something else each time.
+_MOST_ASKED = 3
+#: Families whose checks only read, or write to their own rows in ways that cannot reach others: those that find
+#: something are asked again at no risk. What finds rows of others changed is not.
+_READING = frozenset({"page", "filter", "sort", "select", "aggregate"})
 
 
-@dataclass(frozen=True)
-class _First:
-    """What came of a check that is to be asked again."""
+@dataclass
+class _Asked:
+    """What came of a check that is asked again: what it found, by title, each time, and how the API failed at first."""
 
-    titles: tuple[str, ...]
+    titles: list[tuple[str, ...]]
     failures: tuple[Finding, ...]
 
 
@@ -250,7 +255,7 @@ class _Runner:
     def __init__(self, world: World, planned: Sequence[Planned], progress: Progress) -> None:
         self.world, self.planned, self.progress = world, planned, progress
         self._results: dict[int, CheckResult] = {}
-        self._first: dict[int, _First] = {}
+        self._first: dict[int, _Asked] = {}
 
     @property
     def results(self) -> list[CheckResult]:
@@ -272,7 +277,7 @@ class _Runner:
         """Ask one check; how it has to have its tables to be asked again, if it has."""
         planned, number = self.planned[work.number], work.number
         state, first = self.world.state(planned.resource.name), self._first.get(number)
-        case = self._case(planned, int(first is not None))
+        case = self._case(planned, len(first.titles) if first is not None else 0)
         watch = Watch()
         WATCH.set(watch)
         started = time.perf_counter()
@@ -281,6 +286,8 @@ class _Runner:
         reason = ""
         try:
             self._refuse(planned)
+            if first is not None and planned.check.family == "page":
+                state.before = await case.listing()  # what pages are held against: others may have been at work
             async for finding in planned.check.function(case):
                 found.append(finding)  # noqa: PERF401 - what comes before an exception counts
         except Skipped as skip:
@@ -300,8 +307,14 @@ class _Runner:
             case.remark(_own_fault(error))
         failures = watch.failures
         shared = planned.check.creates and "own" in footprint.values() and outcome in {"failed", "blocked"}
-        if first is None and (shared or failures):
-            self._first[number] = _First(tuple(dict.fromkeys(each.title for each in found)), tuple(failures))
+        titles = tuple(dict.fromkeys(each.title for each in found))
+        before = {title for each in first.titles for title in each} if first is not None else set()
+        reading = planned.check.family in _READING and not planned.check.gate and not planned.check.per_role
+        new = reading and bool(found) and not before & set(titles)
+        if (first is None and (shared or failures)) or (new and len(first.titles if first else ()) < _MOST_ASKED - 1):
+            if first is None:
+                first = self._first[number] = _Asked([], tuple(failures))
+            first.titles.append(titles)
             case.unlearn()
             state.forget(planned.check.name)
             tables = [each.name for each in self.world.model.resources] if failures else footprint
@@ -312,8 +325,12 @@ class _Runner:
                 if each.key not in again:
                     lasting = await self._fails_again(each, watch)
                     (failures if lasting else self.world.overloaded).append(each)
-            if first.titles and not found:
-                case.remark(_NOT_AGAIN.format(titles=", ".join(first.titles)))
+            if reading:
+                found = [each for each in found if each.title in before]
+                outcome = "passed" if outcome == "failed" and not found else outcome
+            once = before - {each.title for each in found}
+            if once:
+                case.remark(_NOT_AGAIN.format(titles=", ".join(sorted(once))))
         self.world.findings.add([*found, *failures])
         self._end(number, case, outcome, reason or "; ".join(case.remarks), time.perf_counter() - started)
         return None
