@@ -125,7 +125,7 @@ class ForeignDefects(unittest.TestCase):
     def test_one_cause_is_one_finding_in_every_style(self) -> None:
         expected = {
             Talkative: ("errors.leak", "An error shows a stack trace"),
-            Crashing: ("errors.server-error", "A request fails with 500"),
+            Crashing: ("errors.server-error", "A request fails with 500: refused with 500"),
             Local: ("create.awkward-values", "A value changed silently: the time was shifted"),
         }
         for kind, cause in expected.items():

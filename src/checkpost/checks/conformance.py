@@ -152,7 +152,7 @@ def conform(observation: Observation, validators: Validators) -> Iterator[Findin
             "errors.server-error",
             "error",
             "contract" if documented is None else "expectation",
-            f"A request fails with {answer.status}{_in_words(answer)[:70]}",
+            f"A request fails with {answer.status}" + (f": {_said(answer)[:70]}" if _in_words(answer) else ""),
             "an answer that is no server error",
             f"{answer.status} {_said(answer) or _excerpt(answer)}",
             f"{FAILED}{_in_words(answer)} at {operation}",

@@ -307,10 +307,10 @@ class _Runner:
             case.remark(_own_fault(error))
         failures = watch.failures
         shared = planned.check.creates and "own" in footprint.values() and outcome in {"failed", "blocked"}
-        titles = tuple(dict.fromkeys(each.title for each in found))
+        titles = tuple(dict.fromkeys(each.title for each in found if each.severity != "note"))
         before = {title for each in first.titles for title in each} if first is not None else set()
         reading = planned.check.family in _READING and not planned.check.gate and not planned.check.per_role
-        new = reading and bool(found) and not before & set(titles)
+        new = reading and bool(titles) and not before & set(titles)
         if (first is None and (shared or failures)) or (new and len(first.titles if first else ()) < _MOST_ASKED - 1):
             if first is None:
                 first = self._first[number] = _Asked([], tuple(failures))
@@ -326,7 +326,7 @@ class _Runner:
                     lasting = await self._fails_again(each, watch)
                     (failures if lasting else self.world.overloaded).append(each)
             if reading:
-                found = [each for each in found if each.title in before]
+                found = [each for each in found if each.severity == "note" or each.title in before]
                 outcome = "passed" if outcome == "failed" and not found else outcome
             once = before - {each.title for each in found}
             if once:
