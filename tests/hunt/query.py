@@ -51,7 +51,9 @@ def parameters(habits: Habits, table: Table) -> list[Json]:
     columns = columns_of(table)
     names = [each.name for each in columns]
     for column in columns:
-        rules = schema_of(column)
+        keys = {each.name: each.key for each in habits.tables}
+        texts = keys.get(column.refers) in {"uuid", "client"}
+        rules = schema_of(column, "string" if texts else "integer")
         plain = {"type": rules["type"][0] if isinstance(rules["type"], list) else rules["type"]}
         plain |= {"format": rules["format"]} if "format" in rules else {}
         if habits.spelling == "brackets":

@@ -96,9 +96,18 @@ class Case:
     #: The table that the check is asked of, where this is another one; and how often it was asked before.
     origin: str = ""
     turn: int = 0
-    looked_again: set[str] = field(default_factory=set)
+    #: Tables to refer to that were listed anew since they were to be; None where they need not be.
+    looked_again: set[str] | None = None
     #: What the creates were answered, by the numbers of their journal entries.
     answered: dict[int, Exchange] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        if self.turn:
+            self.look_again()
+
+    def look_again(self) -> None:
+        """List anew the tables whose rows records refer to: others may have removed some."""
+        self.looked_again = set()
 
     @property
     def acting(self) -> Client:
@@ -348,9 +357,10 @@ class Case:
             return []
         state = self.world.state(target.name)
         # a check that is asked again may have referred to rows that others have removed since
-        again = self.turn > 0 and target.name not in self.looked_again
+        again = self.looked_again is not None and target.name not in self.looked_again
         if (state.before is None or again) and "list" in target.operations:
-            self.looked_again.add(target.name)
+            if self.looked_again is not None:
+                self.looked_again.add(target.name)
             state.before = await self.world.client(target).whole_list(self.world.most_rows, self.check.name)
         known = [key[-1] for key in itertools.islice(state.before.by_key if state.before else (), _MOST_PARENTS)]
         first = relation == next(iter(self.resource.relations), None)

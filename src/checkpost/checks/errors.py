@@ -153,13 +153,14 @@ async def bad_parameter(case: Case) -> AsyncIterator[Finding]:
                 subjects=[name],
                 evidence=[exchange],
             )
-        if rows is not None and before is not None and before.total is not None and len(rows) > max(before.total, 0):
+        more = rows is not None and before is not None and before.total is not None and len(rows) > before.total
+        if more and len(rows or ()) > len((await case.listing()).rows):
             yield case.finding(
                 "error",
                 "expectation",
                 "A badly typed parameter yields more rows than there are",
                 "a refusal",
-                f"{len(rows)} rows for {name}=abc",
+                f"{len(rows or ())} rows for {name}=abc",
                 cause="more rows",
                 purpose="list",
                 subjects=[name],

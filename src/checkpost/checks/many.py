@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from checkpost.checks.case import Case
@@ -97,6 +97,11 @@ async def create_many(
         case.told(number, key)
     if listing is not None and listing.complete:
         case.client.seen(listing)  # now that their keys are told, the list proves them
+        if exchange.answer.ok and any(key not in listing.by_key for key in found.values()):
+            # what others remove meanwhile moves the beginnings of pages, so that a row is on none
+            again = await case.listing()
+            case.client.seen(again)
+            listing = replace(listing, by_key={**listing.by_key, **again.by_key})
         found = {number: key for number, key in found.items() if key in listing.by_key}
     found |= {entry.number: own.key for entry, own in await case.strays(listing)}
     keys: list[Key | None] = [found.get(number) for number in numbers]

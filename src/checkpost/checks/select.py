@@ -74,6 +74,11 @@ async def selected_fields(case: Case) -> AsyncIterator[Finding]:
             found.setdefault("further", []).append((names, reply, f"also {', '.join(further)}"))
         elif wrong := _wrong_value(case, snapshot, reply, names):
             found.setdefault("value", []).append((names, reply, wrong))
+    if "value" in found:
+        # what somebody has changed meanwhile is as the whole list has it now
+        now = await snapshot_of(case, anew=True)
+        found["value"] = [each for each in found["value"] if _wrong_value(case, now, each[1], each[0])]
+        found = {kind: trials for kind, trials in found.items() if trials}
     titles = {
         "refused": "A documented selection of fields is refused",
         "lacking": "A field that is asked for is missing",
