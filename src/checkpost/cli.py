@@ -18,6 +18,7 @@ COMMANDS = {
     "plan": "List the checks that would run and which of them write; sends nothing.",
     "run": "Run the checks against a live API.",
     "show": "Show a stored run, or one finding with its evidence.",
+    "report": "Write a stored run to files: HTML, JUnit XML, SARIF, HAR, Markdown, CSV, JSON.",
     "sweep": "Remove rows that a run left behind.",
 }
 

@@ -112,7 +112,7 @@ def drawn(seed: int) -> Habits:
         extra_headers=random.random() < 0.3,
         location=random.random() < 0.5,
         slow=random.choice((0.0, 0.0, 0.3)),
-        others=random.choice((0.0, 0.0, 0.0, 0.02)),
+        others=random.choice((0.0, 0.0, 0.0, 0.005)),
         bulk=random.random() < 0.3,
     )
 

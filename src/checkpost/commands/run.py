@@ -50,7 +50,8 @@ Json = dict[str, Any]
     multiple=True,
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="Write a report; the ending names the format: .json.",
+    help="Write a report, as often as given; the ending names the format: .html, .json, .junit.xml, .sarif, .har, "
+    ".md, .csv.",
 )
 @click.option("--hold", is_flag=True, help="Leave some rows behind, for --verify-held.")
 @click.option(
@@ -84,10 +85,12 @@ def run(
     """
     from checkpost.engine.plan import plan
     from checkpost.engine.target import aim
+    from checkpost.report.files import writer_of
     from checkpost.wire.session import Limits
 
     check_families(chosen.families)
-    check_reports(reports)
+    for report in reports:
+        writer_of(report)  # before anything is sent
     target = aim(profile_of(aimed, chosen.allow_writes), chosen.read_only, timeout, aimed.credentials)
     limits = Limits(timeout, concurrency, most_rows)
     target = with_answers(target, limits)
@@ -118,15 +121,6 @@ def with_answers(target: Target, limits: Limits) -> Target:
             "list them in the profile, as in 'tables: [NAME, …]'."
         )
     return target
-
-
-def check_reports(reports: tuple[Path, ...]) -> None:
-    """Raise CheckPostError for a report that could not be written, before anything is sent."""
-    for report in reports:
-        if report.suffix != ".json":
-            raise CheckPostError(f"{report}: the ending of a report names its format, which is .json.")
-        if not report.resolve().parent.is_dir():
-            raise CheckPostError(f"{report}: the folder of the report does not exist.")
 
 
 def verify(target: Target, resources: tuple[str, ...], limits: Any, seed: int) -> Result:
@@ -215,19 +209,14 @@ def _progress(total: int) -> Any:
 
 def keep(result: Result, reports: tuple[Path, ...] = ()) -> Json:
     """Store a run with its exchanges and write its reports; the run's document."""
-    import json
-
     from checkpost.report.document import document, exchange_document, redactor_of
-    from checkpost.store.runs import save
+    from checkpost.report.files import write_files
+    from checkpost.store.runs import load_exchanges, save
 
-    made = document(result)
+    made, folder = document(result), result.target.profile.folder
     redactor = redactor_of(result)
-    save(result.target.profile.folder, made, (exchange_document(each, redactor) for each in result.exchanges))
-    for report in reports:
-        try:
-            report.write_text(json.dumps(made, ensure_ascii=False, indent=2) + "\n", "utf-8")
-        except OSError as error:
-            raise CheckPostError(f"{report}: the report cannot be written ({error.strerror}).") from None
+    save(folder, made, (exchange_document(each, redactor) for each in result.exchanges))
+    write_files(reports, made, lambda: load_exchanges(folder, made["run"]["id"]))
     return made
 
 

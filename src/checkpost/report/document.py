@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from datetime import UTC, datetime
 from typing import Any
 
 from checkpost import __version__
@@ -55,6 +56,7 @@ def exchange_document(exchange: Exchange, redactor: Redactor) -> Json:
             "failure": answer.failure,
             "detail": redactor.text(answer.detail),
         },
+        "started": datetime.fromtimestamp(exchange.started, UTC).isoformat(timespec="milliseconds"),
         "seconds": round(exchange.seconds, 4),
         "attempts": exchange.attempts,
     }

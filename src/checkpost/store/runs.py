@@ -85,3 +85,10 @@ def load_exchange(folder: Path, name: str, number: int) -> Json:
         raise CheckPostError(f"The run {name} has no exchange {number}.")
     exchange: Json = json.loads(row[0])
     return exchange
+
+
+def load_exchanges(folder: Path, name: str) -> Iterator[Json]:
+    """Every exchange of a run, in the order in which they were sent."""
+    with _opened(store_path(folder)) as connection:
+        for row in connection.execute("SELECT document FROM exchange WHERE run = ? ORDER BY number", (name,)):
+            yield json.loads(row[0])

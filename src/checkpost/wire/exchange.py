@@ -85,7 +85,8 @@ class Answer:
 
 @dataclass(frozen=True)
 class Exchange:
-    """A request, its answer, and for which check it was sent; ``number`` counts within the run."""
+    """A request, its answer, and for which check it was sent; ``number`` counts within the run, ``started`` is the
+    moment when it left, in seconds since 1970."""
 
     number: int
     check: str
@@ -93,3 +94,4 @@ class Exchange:
     answer: Answer
     seconds: float
     attempts: int = 1
+    started: float = 0.0

@@ -118,7 +118,7 @@ class Session:
         token = await self._token(login) if login is not None else ""
         async with self._slots:
             self._sent += 1
-            number, started = self._sent, time.perf_counter()
+            number, started, moment = self._sent, time.perf_counter(), time.time()
             answer = await self._reached(request)
             seconds = time.perf_counter() - started
         if token and answer.status == 401:
@@ -126,7 +126,7 @@ class Session:
         elif token and login is not None and answer.ok:
             self._worked.add(token)
             self._in_vain.discard(login.token_variable)
-        return Exchange(number, check, request, answer, seconds, 1 + before)
+        return Exchange(number, check, request, answer, seconds, 1 + before, moment)
 
     async def _reached(self, request: Request) -> Answer:
         """The answer to a request. One that found nobody to take it was not sent: where the API has answered before, it

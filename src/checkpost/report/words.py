@@ -1,0 +1,60 @@
+"""A finding in words, as every report that is text has it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+Json = dict[str, Any]
+#: How many places and subjects are named.
+_MOST = 6
+
+
+def some(words: Sequence[str], most: int = _MOST) -> str:
+    """Words in a row, the first ones named."""
+    more = f" and {len(words) - most} more" if len(words) > most else ""
+    return ", ".join(words[:most]) + more
+
+
+def places(finding: Json) -> str:
+    return some([f"{each['method']} {each['path']}".strip() for each in finding["operations"]])
+
+
+def source(finding: Json) -> str:
+    """The basis of a finding, with the line of the contract where there is one."""
+    line = f", line {finding['line']}" if finding["line"] else ""
+    return f"{finding['basis']}{line}"
+
+
+def times(finding: Json) -> str:
+    return f" ({finding['count']} times)" if finding["count"] > 1 else ""
+
+
+def finding_text(finding: Json) -> str:
+    """A finding as lines of text."""
+    lines = [
+        f"{finding['severity']}: {finding['title']}",
+        f"where: {places(finding)}" if finding["operations"] else "",
+        f"expected: {finding['expected']} ({source(finding)})",
+        f"seen: {finding['observed']}{times(finding)}",
+        f"with: {some(finding['subjects'])}" if finding["subjects"] else "",
+        f"again: {finding['reproduce']}" if finding["reproduce"] else "",
+    ]
+    return "\n".join(filter(None, lines))
+
+
+def verdict(document: Json) -> str:
+    """How a run came out, in a line."""
+    findings = document["summary"]["findings"]
+    counts = [f"{number} {name}{'s' if number != 1 else ''}" for name, number in findings.items() if number]
+    total = sum(findings.values())
+    return f"{total} finding{'s' if total != 1 else ''}: {', '.join(counts)}" if total else "no findings"
+
+
+def state_of_rows(document: Json) -> str:
+    """Whether the data are as they were, in words."""
+    summary = document["summary"]
+    unsure = [*summary["left"], *summary["harmed"]]
+    if any(each["certain"] for each in unsure):
+        return "rows NOT as they were"
+    return "rows perhaps not as they were" if unsure else "rows as they were"
