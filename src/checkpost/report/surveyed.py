@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, get_args
 
-from rich.console import Console
+from rich.console import Console, Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
@@ -53,7 +53,7 @@ def show_survey(
         filled = f"  ({', '.join(f'{name} = {value}' for name, value in chosen.items())})" if chosen else ""
         console.print(Text(f"server {said}{filled}", style="dim"))
     console.print()
-    console.print(_resources(model))
+    console.print(_resources(model, console.width))
     console.print()
     _lists(model, console)
     _rows(model, console)
@@ -85,18 +85,31 @@ def show_survey(
     _flaws(contract, flaws, console)
 
 
-def _resources(model: Model) -> Table:
-    table = _table("resource", "list", "create", "read", "replace", "update", "delete", "key", "fields", "refers to")
+#: Where a terminal is narrower, operations are letters in one column.
+_NARROW = 100
+_LETTERS = {"list": "L", "create": "C", "read": "R", "replace": "P", "update": "U", "delete": "D"}
+
+
+def _resources(model: Model, width: int) -> RenderableType:
+    narrow = width < _NARROW
+    heads = ("may",) if narrow else _PURPOSES
+    table = _table("resource", *heads, "key", "fields", "refers to")
+    if narrow:
+        table.columns[0].no_wrap = table.columns[1].no_wrap = True
+        table.columns[0].overflow = "ellipsis"
     for resource in model.resources:
-        key = resource.key
+        key, has = resource.key, [purpose in resource.operations for purpose in _PURPOSES]
+        letters = "".join(_LETTERS[each] if there else "·" for each, there in zip(_PURPOSES, has, strict=True))
+        refers = [f"{each.resource} by {each.field}" for each in resource.relations]
         table.add_row(
             Text(resource.name, style="bold"),
-            *(Text("●" if purpose in resource.operations else "·", justify="center") for purpose in _PURPOSES),
+            *([Text(letters)] if narrow else [Text("●" if there else "·", justify="center") for there in has]),
             f"{', '.join(key.fields)} ({key.assigned_by}){_SURE[key.reason.certainty]}" if key else "not known",
             str(len(resource.fields)),
-            ", ".join(f"{each.resource} by {each.field}" for each in resource.relations),
+            ", ".join(dict.fromkeys(each.resource for each in resource.relations)) if narrow else ", ".join(refers),
         )
-    return table
+    told = ", ".join(f"{letter} {purpose}" for purpose, letter in _LETTERS.items())
+    return Group(table, Text(told, style="dim")) if narrow else table
 
 
 def _lists(model: Model, console: Console) -> None:
