@@ -219,6 +219,8 @@ def rows_as_told(
 
 def _excerpt(answer: Answer) -> str:
     text = " ".join(answer.text.split())
+    if text[:100].lower().startswith(("<!doctype html", "<html")):
+        text = " ".join(re.sub(r"<(script|style|title)\b.*?</\1>|<[^>]*>", " ", text, flags=re.S | re.I).split())
     return text if len(text) <= 160 else text[:159] + "…"
 
 

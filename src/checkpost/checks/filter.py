@@ -16,6 +16,7 @@ from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.field import Field
 from checkpost.model.query import PATTERNS, Compare, Condition, Either, Every, Not, Operator, Query, in_words
 from checkpost.model.resource import Resource
+from checkpost.model.shape import shape_of
 from checkpost.model.spelling import Filtering, Inexpressible
 from checkpost.oracle.columns import Snapshot, number
 from checkpost.oracle.filter import Reading, Verdict, evaluate, judge
@@ -263,9 +264,15 @@ async def _reported(
             f"every filter was refused, so that {filtering.parameter} is taken to be written otherwise"
         )
         raise Skipped(case.state.unfiltered)
-    if not filtering.documented:
-        silent = _silent_kinds(trials)
-        trials = [each for each in trials if each.kind not in silent]
+    silent = _silent_kinds(trials)
+    if filtering.documented:
+        silent &= {"boolean"} if filtering.form == "parameters" else set()
+    written = {field for (field, _), node in filtering.schemas.items() if "boolean" in shape_of(node).types}
+    untold = [each for each in trials if each.kind in silent and each.compare.field not in written]
+    if untold:
+        names = ", ".join(sorted({each.compare.field for each in untold}))
+        case.remark(f"how values of {names} are written in a filter is not stated, and the usual way finds none")
+        trials = [each for each in trials if each not in untold]
     if filtering.form == "parameters":
         trials = [each for each in trials if not _empty_ignored(each, snapshot)]
     for symptom in ("refused", "rows", "twice", "total"):

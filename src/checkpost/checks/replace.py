@@ -46,6 +46,8 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
             evidence=[own.exchange, exchange],
         )
         return
+    if not exchange.answer.ok:
+        raise Blocked(f"a valid replacement is answered {exchange.answer.status or exchange.answer.detail}")
     read, after = await case.row_now(own.key)
     evidence = [own.exchange, exchange, read]
     lost = _not_stored(case, record, before, after)

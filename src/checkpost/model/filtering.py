@@ -224,6 +224,9 @@ def _rest(name: str, field: str) -> str | None:
 def _of_field(parameter: Parameter, field: Field, hint: str) -> Templates:
     """A parameter for one field: equality, or an operator as a prefix of the value where words say so."""
     name = parameter.name
+    before_value = _placeholder(name, field, hint)
+    if before_value:
+        return before_value
     prefixed = re.findall(r"(?<![\w.])([a-z_]+)([.:])(?=[\w<{('\"*%…]|$|`|,|\s)", hint)
     known = [(word, sign) for word, sign in prefixed if operator_of(word) and operator_of(word) not in {"from", "to"}]
     # one word before a colon may be prose; several, or one among code, are operators
@@ -239,6 +242,27 @@ def _of_field(parameter: Parameter, field: Field, hint: str) -> Templates:
     if re.search(r"\bcsv\b|\bcommas?[- ](?:separated|delimited)\b|separated by commas", hint, re.I):
         found[field.name, "in"] = f"{name}={{values}}"
     return found
+
+
+#: A form in which words stand for an operator and a value.
+_PLACED = re.compile(r"\b(?:operat(?:or|ion)|op|comparator)[}>]?([:.|~])[{<]?value\b", re.I)
+_LISTED = re.compile(r"<li>\s*([$\w]+)\s*</li>|`([$\w]+)`|(?<![\w$])(\$\w+)")
+
+
+def _placeholder(name: str, field: Field, hint: str) -> Templates:
+    """Operators before the value, where a form says where they stand (``OPERATION:VALUE``) and a list which there
+    are."""
+    form = _PLACED.search(hint)
+    listed = [next(filter(None, each)) for each in _LISTED.findall(hint)] if form else []
+    templates: Templates = {}
+    for word in dict.fromkeys(listed):
+        operator = operator_of(word)
+        if form is None or operator is None or operator in {"null", "not_null", "between", "from", "to"}:
+            continue
+        templates[field.name, operator] = f"{name}={word}{form[1]}" + (
+            "{values}" if operator in {"in", "not_in"} else "{value}"
+        )
+    return templates
 
 
 def _prefixed(name: str, field: Field, known: Sequence[tuple[str, str]], hint: str) -> Templates:

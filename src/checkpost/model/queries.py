@@ -192,7 +192,11 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
         why = Reason("the list takes $orderby, as OData has it", "stated")
         return (made(("{field} asc", "{field} desc", ""), why),)
     for style in _STYLES:
-        if re.search(style[2].replace("FIELD", pattern), said, re.I if "_" not in style[1] else 0):
+        found = re.search(style[2].replace("FIELD", pattern), said, re.I if "_" not in style[1] else 0)
+        if found and re.search(r"(?<![a-z])(?:ASC|DESC)\b", found[0]):
+            # the words are written as they are shown
+            style = tuple(re.sub(r"\b(?:asc|desc)$", lambda word: word[0].upper(), each) for each in style)  # type: ignore[assignment]
+        if found:
             return (made(style, Reason(f"what is said of {parameter.name} shows {style[1]}", "likely")),)
     why = Reason(f"the list takes {parameter.name}, of whose form nothing is said", "guess")
     return tuple(made(style, why) for style in _STYLES[:5])
