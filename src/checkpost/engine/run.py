@@ -284,6 +284,8 @@ class _Runner:
         found: list[Finding] = []
         outcome: Outcome = "passed"
         reason = ""
+        if first is not None and first.failures:
+            await self.world.session.renew()
         try:
             self._refuse(planned)
             if first is not None and planned.check.family == "page":
@@ -311,9 +313,14 @@ class _Runner:
         before = {title for each in first.titles for title in each} if first is not None else set()
         reading = planned.check.family in _READING and not planned.check.gate and not planned.check.per_role
         new = reading and bool(titles) and not before & set(titles)
-        if (first is None and (shared or failures)) or (new and len(first.titles if first else ()) < _MOST_ASKED - 1):
+        # a connection may be closed by chance twice
+        cut = first is not None and any(self._cut(each) for each in failures)
+        left = _MOST_ASKED - 1 - (len(first.titles) if first is not None else 0)
+        if (first is None and (shared or failures)) or ((new or cut) and left > 0):
             if first is None:
                 first = self._first[number] = _Asked([], tuple(failures))
+            elif cut:
+                first.failures = tuple(each for each in first.failures if not self._cut(each)) + tuple(failures)
             first.titles.append(titles)
             case.unlearn()
             state.forget(planned.check.name)
@@ -334,6 +341,10 @@ class _Runner:
         self.world.findings.add([*found, *failures])
         self._end(number, case, outcome, reason or "; ".join(case.remarks), time.perf_counter() - started)
         return None
+
+    def _cut(self, failure: Finding) -> bool:
+        """Whether a connection was closed under a request."""
+        return self.world.exchanges[failure.exchanges[0]].answer.failure in {"closed", "truncated"}
 
     async def _fails_again(self, failure: Finding, watch: Watch) -> bool:
         """Whether what failed, and did not when the check was asked again, fails with nothing else under way. Where the

@@ -80,6 +80,11 @@ class Session:
         if self._connections is not None:
             await self._connections.__aexit__(kind, error, trace)
 
+    async def renew(self) -> None:
+        """Go on with new connections; nothing may be under way."""
+        if self._connections is not None:
+            await self._connections.renew()
+
     async def send(self, request: Request, check: str = "") -> Exchange:
         """Send a request that asks for no change, and wait for its answer; what goes wrong is in the answer.
 

@@ -25,11 +25,15 @@ class Connections:
         self._client: aiohttp.ClientSession | None = None
 
     async def __aenter__(self) -> Connections:
+        self._client = self._opened()
+        return self
+
+    def _opened(self) -> aiohttp.ClientSession:
         import aiohttp
 
         # A short keep-alive, so that a server which closes idle connections seldom does so under a request.
         connector = aiohttp.TCPConnector(limit=self._concurrency, keepalive_timeout=1.5)
-        self._client = aiohttp.ClientSession(
+        client = aiohttp.ClientSession(
             connector=connector,
             cookie_jar=aiohttp.DummyCookieJar(),
             trust_env=False,
@@ -37,8 +41,15 @@ class Connections:
             headers={"User-Agent": f"checkpost/{__version__}", "Accept-Encoding": "gzip, deflate"},
         )
         # It would send PUT and DELETE again on its own; there is no public switch for it.
-        self._client._retry_connection = False
-        return self
+        client._retry_connection = False
+        return client
+
+    async def renew(self) -> None:
+        """Leave the connections that are open, where nothing is under way on them: a server may be about to close one
+        that it was late to look after."""
+        if self._client is not None:
+            await self._client.close()
+            self._client = self._opened()
 
     async def __aexit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
