@@ -166,7 +166,7 @@ class Runs(unittest.TestCase):
         self.assertEqual((asked, result.findings), ([0, 1], ()))
         [outcome] = [each for each in result.checks if each.check == "create.rules"]
         self.assertEqual(outcome.outcome, "passed")
-        self.assertIn("seen once, beside other requests, and not again: Something is wrong", outcome.reason)
+        self.assertIn("seen once, and not again: Something is wrong", outcome.reason)
 
     def test_corrections_that_name_no_resource_are_refused(self) -> None:
         profile = replace(self.profile, resources={"tag": Correction(unique=("label",))})
