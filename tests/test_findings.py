@@ -55,6 +55,30 @@ class Union(unittest.TestCase):
         ):
             self.assertEqual(len(united([finding("lots"), finding("tags", **changes)], 2)), 2, changes)
 
+    def test_failures_that_say_the_same_are_one(self) -> None:
+        def failed(resource: str, said: str, situation: str) -> Finding:
+            title = "A request fails with 500" + (f": {said}" if said else "")
+            cause = f"server-error{': ' + said if said else ''} at GET /{resource}"
+            return finding(resource, title=title, cause=cause, subjects=(situation,))
+
+        said = "no such column here"
+        [one] = united([failed("lots", said, "a filter"), failed("tags", said, "an order")], 9)
+        self.assertEqual((one.resources, one.title), (("lots", "tags"), f"A request fails with 500: {said}"))
+        dates = failed("lots", "invalid syntax for type date", "due breaking type")
+        numbers = failed("tags", "invalid syntax for type integer", "size breaking type")
+        [one] = united([dates, numbers], 9)
+        self.assertEqual(one.title, "A request fails with 500: invalid syntax for type")
+        silent = [failed("lots", "", "null for due"), failed("tags", "", "null for size")]
+        self.assertEqual(len(united(silent, 9)), 1)
+        apart = [failed("lots", "out of memory", "null for due"), failed("tags", "no such column", "a filter")]
+        self.assertEqual(len(united(apart, 9)), 2)
+
+    def test_what_several_checks_may_meet_is_named_by_the_same_one(self) -> None:
+        both = [finding("lots", cause="any:converts", check=check) for check in ("update.rules", "create.rules")]
+        for order in (both, both[::-1]):
+            [one] = united(order, 1)
+            self.assertEqual(one.check, "create.rules")
+
     def test_its_name_is_the_same_whatever_resources_show_it(self) -> None:
         [few], [all_] = (united([finding(name) for name in names], 3) for names in (("a", "b"), ("a", "b", "c")))
         self.assertEqual(few.id, all_.id)

@@ -101,6 +101,50 @@ class Filters(unittest.TestCase):
             self.assertEqual(self.written(resource, condition), pairs, condition)
         self.assertEqual(resource.queries.filterings[0].wildcard, "*")
 
+    def test_an_operator_by_a_form_in_words(self) -> None:
+        said = "<p>Format: price={$not}:OPERATION:VALUE</p><ul><li>$eq</li><li>$gte</li><li>$in</li><li>$null</li></ul>"
+        resource = resource_of(query("filter.price", {"type": "array", "items": TEXT}, said))
+        self.assertEqual(self.written(resource, Compare("price", "ge", 2)), [("filter.price", "$gte:2")])
+        self.assertEqual(self.written(resource, Compare("price", "in", (1, 2))), [("filter.price", "$in:1,2")])
+        with self.assertRaises(Inexpressible):
+            self.written(resource, Compare("price", "null"))
+
+    def test_an_object_that_is_spread_over_the_query(self) -> None:
+        bounds = {name: {"type": "number"} for name in ("$gt", "$ne")}
+        bounds["$in"] = {"type": "array", "items": {"type": "number"}}
+        price = {"anyOf": [{"type": "number"}, {"type": "object", "properties": bounds}]}
+        whole = {"type": "object", "properties": {"price": price}}
+        ends = {name: {"type": "integer", "minimum": -1, "maximum": 1} for name in ("name", "price")}
+        members = {
+            "price": price,
+            "$or": {"type": "array", "items": whole},
+            "$sort": {"type": "object", "properties": ends},
+            "$select": {"type": "array", "items": {"enum": ["name", "price"]}},
+        }
+        resource = resource_of(query("filter", {"type": "object", "properties": members}, style="form", explode=True))
+        either = Either((Compare("price", "eq", 5), Compare("price", "gt", 9)))
+        for condition, pairs in {
+            Compare("price", "eq", 5): [("price", "5")],
+            Compare("price", "ne", 5): [("price[$ne]", "5")],
+            Compare("price", "in", (1, 2)): [("price[$in][]", "1"), ("price[$in][]", "2")],
+            either: [("$or[0][price]", "5"), ("$or[1][price][$gt]", "9")],
+        }.items():
+            self.assertEqual(self.written(resource, condition), pairs, condition)
+        [sorting] = resource.queries.sortings
+        order = [Order("name"), Order("price", True)]
+        self.assertEqual(sorting.pairs(order), [("$sort[name]", "1"), ("$sort[price]", "-1")])
+        assert resource.queries.selecting is not None
+        self.assertEqual(resource.queries.selecting.pairs(["name"]), [("$select", "name")])
+
+    def test_groups_inside_the_parameter_of_the_fields(self) -> None:
+        bounds = {"type": "object", "properties": {"eq": {"type": "number"}}}
+        part = {"type": "object", "properties": {"price": bounds}}
+        members = {"price": bounds, "or": {"type": "array", "items": part}}
+        where = query("where", {"type": "object", "properties": members}, style="deepObject", explode=True)
+        either = Either((Compare("price", "eq", 5), Compare("price", "eq", 9)))
+        pairs = [("where[or][0][price][eq]", "5"), ("where[or][1][price][eq]", "9")]
+        self.assertEqual(self.one(either, where), pairs)
+
     def test_expressions(self) -> None:
         both = Every((Compare("price", "ge", 2), Not(Compare("name", "eq", "O'Hara"))))
         either = Either((Compare("sold", "eq", True), both))
@@ -163,6 +207,12 @@ class OrdersAndFields(unittest.TestCase):
             with self.subTest(pairs=pairs):
                 [sorting] = resource_of(*parameters).queries.sortings
                 self.assertEqual(sorting.pairs(both), pairs)
+
+    def test_directions_are_written_as_they_are_shown(self) -> None:
+        sort = query("sortBy", {"type": "array", "items": {"type": "string", "enum": ["name:ASC", "name:DESC"]}})
+        [sorting] = resource_of(sort).queries.sortings
+        self.assertEqual(sorting.fields, ("name",))
+        self.assertEqual(sorting.pairs([Order("name", True)]), [("sortBy", "name:DESC")])
 
     def test_choices_name_the_fields(self) -> None:
         sort = query("sort", {"type": "string", "enum": ["name", "-name", "price", "-price"]})

@@ -10,6 +10,8 @@ import subprocess
 import tempfile
 import time
 import unittest
+from collections.abc import Mapping
+from unittest import mock
 
 from checkpost.model.correction import Correction
 from checkpost.model.infer import infer
@@ -67,6 +69,27 @@ class Sessions(unittest.TestCase):
     def test_only_safe_requests_are_sent_again(self) -> None:
         self.assertEqual(self.failure(lambda line: None, "GET"), ("closed", 3))
         self.assertEqual(self.failure(lambda line: None, "POST"), ("closed", 1))
+
+    def test_an_api_that_comes_back_is_waited_for(self) -> None:
+        gone = Answer(0, (), b"", "unreachable", "nobody there")
+
+        def told(answers: list[Answer]) -> tuple[list[int], int]:
+            left = list(answers)
+
+            async def transport(method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
+                return left.pop(0) if left else gone
+
+            async def work() -> list[int]:
+                session = Session({"r": Role("r", ())}, {}, Limits(), transport=transport)
+                with mock.patch.multiple("checkpost.wire.session", LONGEST_OUTAGE=0.2, _BETWEEN_CALLS=0.01):
+                    requests = [Request(method, "http://127.0.0.1:1/x", "r") for method in ("GET", "POST", "GET")]
+                    sent = [await (session.send if each.safe else session.transmit)(each) for each in requests]
+                return [each.answer.status for each in sent]
+
+            return asyncio.run(work()), len(answers) - len(left)
+
+        self.assertEqual(told([Answer(200), gone, gone, Answer(201), Answer(200)]), ([200, 201, 200], 5))
+        self.assertEqual(told([gone, Answer(201), Answer(200)])[0], [201, 200, 0], "nobody has answered yet")
 
     def test_retry_after_is_honoured(self) -> None:
         calls: list[float] = []

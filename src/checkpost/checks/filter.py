@@ -273,6 +273,11 @@ async def _reported(
         names = ", ".join(sorted({each.compare.field for each in untold}))
         case.remark(f"how values of {names} are written in a filter is not stated, and the usual way finds none")
         trials = [each for each in trials if each not in untold]
+        wrong = [each for each in untold if each.symptom == "rows"]
+        if wrong and filtering.documented:
+            found = _finding(case, snapshot, filtering, "rows", "booleans", wrong)
+            title = "A filter by a boolean finds none of its rows"
+            yield replace(found, severity="warning", basis="expectation", title=title)
     if filtering.form == "parameters":
         trials = [each for each in trials if not _empty_ignored(each, snapshot)]
     for symptom in ("refused", "rows", "twice", "total"):

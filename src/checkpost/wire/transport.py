@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Awaitable, Callable, Mapping
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
@@ -13,6 +14,8 @@ if TYPE_CHECKING:
     import aiohttp
 
 LARGEST_ANSWER = 20 * 1024 * 1024
+#: How long a server may take to close a connection behind a failure, in seconds.
+_AFTER_FAILURE = 0.02
 #: Sends a method, a URL as written, headers and a body.
 Transport = Callable[[str, str, Mapping[str, str], bytes | None], Awaitable[Answer]]
 
@@ -72,7 +75,10 @@ class Connections:
                 content = await _limited(response)
                 if content is None:
                     return Answer(status, raw, b"", "too-large", f"the body is over {LARGEST_ANSWER // 2**20} MB")
-                return Answer(status, raw, content)
+            if status >= 500:
+                # many servers close the connection behind a failure without a word: it must not be used meanwhile
+                await asyncio.sleep(_AFTER_FAILURE)
+            return Answer(status, raw, content)
         except TimeoutError:
             return Answer(status, raw, b"", "timeout", f"no whole answer within {self._timeout:g} s")
         except aiohttp.ClientPayloadError:
