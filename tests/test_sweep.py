@@ -31,7 +31,7 @@ def record(number: int, **changes: Any) -> dict[str, Any]:
     }
 
 
-def bears(row: Any) -> bool:
+def bears(row: Any, records: object = ()) -> bool:
     return marked(row, MARK)
 
 
@@ -41,9 +41,18 @@ class Resemblance(unittest.TestCase):
         self.assertTrue(bears(row))
         self.assertTrue(marked({"title": MARK.upper()}, MARK), "some APIs store other letters")
         self.assertEqual(likeness(RESOURCE, record(1), row, bears), 3)
-        self.assertEqual(likeness(RESOURCE, record(1), row, lambda row: False), 0)
+        self.assertEqual(likeness(RESOURCE, record(1), row, lambda row, records: False), 0)
         copied = {"id": 1, "title": f"by others, copied {MARK}", "author_id": 2, "pages": 9, "price": 1}
         self.assertEqual(likeness(RESOURCE, record(1), copied, bears), 0)
+
+    def test_a_row_that_only_refers_to_one_of_the_runs_has_to_agree_in_all(self) -> None:
+        def refers(row: Any, records: Any) -> bool:
+            return records is not None and row["author_id"] == 7
+
+        sent = {**record(1), "title": "no mark", "author_id": 7}
+        self.assertEqual(likeness(RESOURCE, sent, {"id": 9, **sent}, refers), len(sent))
+        self.assertEqual(likeness(RESOURCE, sent, {"id": 9, **sent, "pages": 8}, refers), 0, "others refer to it too")
+        self.assertFalse(shows(RESOURCE, [sent], {"id": 9, **sent, "title": "theirs", "pages": 8}, refers))
 
     def test_without_the_mark_a_row_of_an_answered_key_shows_what_was_sent(self) -> None:
         plain = {**record(1), "title": "no mark"}

@@ -118,11 +118,21 @@ class Temper:
     accepts_all: bool = False
     #: Blanks around texts are cut off; a change of the key makes another row; a removal that is refused fails with 500.
     trims: bool = False
+    #: What stands behind a NUL is cut off, halves of characters become question marks, numbers no double holds nothing;
+    #: or the connection ends behind such a body, which is stored all the same.
+    cleans: bool = False
+    breaks: bool = False
     key_forks: bool = False
     #: A create that names the key of a row changes that row.
     key_overwrites: bool = False
     refusals_fail: bool = False
     others: float = 0.0
+
+
+def _cleaned(value: Any) -> Any:
+    if isinstance(value, str):
+        return "".join("?" if "\ud800" <= sign <= "\udfff" else sign for sign in value.partition("\0")[0])
+    return None if isinstance(value, float) and abs(value) > 1e308 else value
 
 
 @dataclass
@@ -279,6 +289,8 @@ class Api:
             value = json.loads(body or b"")
         except ValueError:
             value = None
+        if isinstance(value, dict) and self.temper.cleans:
+            value = {name: _cleaned(each) for name, each in value.items()}
         if isinstance(value, dict) and self.temper.trims:
             value = {name: each.strip() if isinstance(each, str) else each for name, each in value.items()}
         return value if isinstance(value, dict) else ({} if self.temper.accepts_all else None)
@@ -390,6 +402,10 @@ class Api:
             return 422, {"error": problem}
         other = tuple(record.get(name, part) for name, part in zip(table.key, key, strict=True))
         if temper.key_forks and row is not None and other != key and other not in rows:
+            rows[other] = self._whole(table, {**whole, **dict(zip(table.key, other, strict=True))}, other)
+            self.version += 1
+            return 200, rows[other]
+        if temper.key_overwrites and row is not None and other != key and other in rows and not table.by_client:
             rows[other] = self._whole(table, {**whole, **dict(zip(table.key, other, strict=True))}, other)
             self.version += 1
             return 200, rows[other]

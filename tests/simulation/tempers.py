@@ -41,6 +41,8 @@ TEMPERS = (
         "everything at once", (CROPS, LOTS, COUNTS), "row", "largest", 0.1, 0.03, 0.03, 0.02, 0.03, 0.03, others=0.1
     ),
     Temper("cuts blanks, and makes a row of a new key", (CROPS, TAGS, BOXES), trims=True, key_forks=True, others=0.02),
+    Temper("cleans what it cannot store", (CROPS, LOTS, TAGS), cleans=True, keys_reused="largest", others=0.05),
+    Temper("breaks behind what it cannot store", (CROPS, LOTS), breaks=True, cleans=True, others=0.05),
     Temper("fails where it should refuse", (SHELVES, TRAYS), refusals_fail=True, keys_reused="largest", others=0.05),
     Temper(
         "a create changes the row whose key it names",

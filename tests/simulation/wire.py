@@ -86,7 +86,8 @@ class Wire:
         status, told = self._carry_out(request)
         self.at(self)  # done, and not answered
         await asyncio.sleep(random.uniform(0.001, 0.05))
-        if lost:
+        odd = temper.breaks and any(sign in (body or b"") for sign in (b"\\u0000", b"\\ud83c", b"1e400"))
+        if lost or odd:
             return Answer(0, (), b"", "closed", "the connection was closed without an answer")
         extra: tuple[tuple[str, str], ...] = ()
         if writes and status < 400 and random.random() < temper.busy_but_done:

@@ -90,6 +90,7 @@ _BUILDS_ON: dict[str, tuple[str, ...]] = {
     "update": ("read.item-equals-list",),
     "replace": ("read.item-equals-list", "update.each-field"),
     "update.unique": ("create.unique", "update.each-field"),
+    "update.taken-key": ("update.each-field", "replace.stored"),
     "replace.unique": ("create.unique", "replace.stored"),
     "update.other-rows": ("update.each-field",),
     "bulk": ("read.item-equals-list", "create.rules", "create.unique", "update.each-field"),

@@ -9,7 +9,11 @@ from checkpost.checks.registry import Skipped, check
 from checkpost.findings import Basis, Finding
 from checkpost.model.field import Field
 from checkpost.model.purpose import Write
-from checkpost.oracle.same import same
+from checkpost.oracle.same import differences, same
+from checkpost.wire.door import Act, Made
+
+#: Which operation is asked, where there are both.
+_CHANGES: tuple[Write, ...] = ("update", "replace")
 
 
 def unique_fields(case: Case, purpose: Write) -> list[Field]:
@@ -75,3 +79,52 @@ async def _stays_unique(case: Case, purpose: Write) -> AsyncIterator[Finding]:
                 subjects=[field.name],
                 evidence=[first.exchange, second.exchange, exchange, read],
             )
+
+
+@check("update.taken-key", needs=("create", "read", "delete"), creates=True, cost=lambda resource: 8)
+async def key_of_another(case: Case) -> AsyncIterator[Finding]:
+    """Are rows left as they are when the body of a change names the key of another one?"""
+    purpose: Write | None = next((each for each in _CHANGES if case.has(each)), None)
+    resource, key = case.resource, case.resource.key
+    if purpose is None or key is None:
+        raise Skipped("its rows cannot be changed, or their key is not known")
+    if not resource.layout.plain or resource.under or resource.addresses or not case.world.markable(resource):
+        raise Skipped("its key stands in no body, or its rows cannot be told from others")
+    if any(resource.relation(name) or not case.fields[name].shown for name in key.fields):
+        raise Skipped("its key is made of references, or not shown")
+    first, second = await case.own(2)
+    rows = [(await case.row_now(each.key))[1] for each in (first, second)]
+    whole = await case.replacement(second.key) if purpose == "replace" else {}
+    free = [each for each in resource.writable(purpose) if each.is_text and each.name not in key.fields]
+    values = {each.name: await case.value(each) for each in free[:1] if not whole}
+    record = {**whole, **values, **dict(zip(key.fields, first.key, strict=True))}
+    # an API that goes by the body changes the other row: that one is the run's too
+    act = Act("change", (Made(resource.name, record),), tuple((resource.name, each.key) for each in (second, first)))
+    exchange = await case.send(purpose, "the key of another row in the body", key=second.key, record=record, act=act)
+    reads = [await case.read(each.key, "a row whose key a body named") for each in (first, second)]
+    evidence = [first.exchange, second.exchange, exchange, *(read for read, _ in reads)]
+
+    def wrong(title: str, observed: str) -> Finding:
+        return case.finding(
+            "error",
+            "expectation",
+            title,
+            "a refusal, or a change of the row that the path names, and of no other",
+            observed,
+            cause="key in body",
+            purpose=purpose,
+            evidence=evidence,
+        )
+
+    (read, after), (other, own) = reads
+    if own is None and case.client.absent(other.answer):
+        case.forget(second.key)
+        yield wrong("A change with the key of another row in its body removes the row", str(exchange.answer.status))
+    elif after is None and case.client.absent(read.answer):
+        case.forget(first.key)
+        yield wrong("A change removes the row whose key its body names", str(exchange.answer.status))
+    elif after is not None and (changed := differences(case.fields, rows[0], after, case.settable)):
+        yield wrong(
+            "A change changes the row whose key its body names",
+            f"{exchange.answer.status}, and {changed[0]} of that row changed",
+        )

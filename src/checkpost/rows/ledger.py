@@ -220,12 +220,11 @@ class Ledger:
             if key in table.unproved and key is not None and client is not None:
                 number = table.own[key]
                 entry = self.journal.entry(number)
-                sure = key not in table.doubtful or self.bears(client.resource)(row)
-                if (
-                    entry is not None
-                    and sure
-                    and shows(client.resource, self._sent_to(entry, table, key), row, self.bears(client.resource))
-                ):
+                if entry is None:
+                    continue
+                records, bears = self._sent_to(entry, table, key), self.bears(client.resource)
+                sure = key not in table.doubtful or bears(row, records)
+                if sure and shows(client.resource, records, row, bears):
                     table.unproved.discard(key)
                     self.journal.tell(number, proved=True, stamps=stamps(client.resource, entry.record, row) or None)
 
@@ -450,24 +449,26 @@ class Ledger:
 
     def _bears(self, made: Made) -> bool:
         client = self.reach(made.table)
-        return client is not None and self.bears(client.resource)(made.record)
+        return client is not None and self.bears(client.resource)(made.record, ())
 
     def _bears_mark(self, name: str, key: Key) -> bool:
         """Whether a key is the run's own choice: by its mark, or by a row of the run's that it refers to."""
         client = self.reach(name)
         if client is None or client.resource.key is None:
             return any(isinstance(part, str) and self.mark in part for part in key)
-        return self.bears(client.resource)(dict(zip(client.resource.key.fields, key, strict=False)))
+        return self.bears(client.resource)(dict(zip(client.resource.key.fields, key, strict=False)), ())
 
     def bears(self, resource: Resource) -> Bears:
-        """Tells of a row whether it bears the run's mark, or refers to a row that was seen to be the run's."""
+        """Tells of a row whether it bears the run's mark, or, where no record that was sent for it does, refers to one
+        of the run's rows."""
 
-        def told(row: Mapping[str, Any]) -> bool:
-            return (
-                marked(row, self.mark)
-                or any(self._surely_own(each.resource, row.get(each.field)) for each in resource.relations)
-                or self._own_choice(resource, row)
-            )
+        def told(row: Mapping[str, Any], records: Sequence[Mapping[str, Any]] | None) -> bool:
+            if marked(row, self.mark) or self._own_choice(resource, row):
+                return True
+            if records is None:
+                return False
+            refers = any(self._surely_own(each.resource, row.get(each.field)) for each in resource.relations)
+            return refers and not any(marked(record, self.mark) for record in records)
 
         return told
 

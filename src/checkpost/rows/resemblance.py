@@ -16,8 +16,9 @@ from checkpost.wire.listing import Key, Row
 _STAMP = re.compile(r"\d\d:\d\d:\d\d|^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$")
 #: Signs that not every store takes, and how long what stands before them has to be to tell a text.
 _UNSTORABLE, _TELLING = re.compile("[\0\ud800-\udfff]"), 12
-#: Whether a row bears the run's mark, or refers to a row that is the run's.
-Bears = Callable[[Mapping[str, Any]], bool]
+#: Whether a row bears the run's mark, or, where none of the records that were sent for it does, refers to a row that is
+#: the run's. Without records it has to bear the mark itself: others refer to the run's rows too.
+Bears = Callable[[Mapping[str, Any], Sequence[Mapping[str, Any]] | None], bool]
 
 
 def marked(row: Mapping[str, Any], mark: str) -> bool:
@@ -32,7 +33,7 @@ def shows(resource: Resource, records: Sequence[Mapping[str, Any]], row: Row, be
     It is if it bears the mark. Without it, it is if every field shows a value that was sent to it, by the create or
     by a change since (one in four may differ, since APIs change values); and if nothing was sent, if it is blank.
     """
-    if bears(row):
+    if bears(row, None):
         return True
     sent = sorted({name for record in records for name in record if name in row})
     telling = [name for name in sent if any(record.get(name) is not None for record in records)]
@@ -82,12 +83,17 @@ def _blank(resource: Resource, row: Row) -> bool:
 
 def likeness(resource: Resource, record: Mapping[str, Any], row: Mapping[str, Any], bears: Bears) -> int:
     """How many fields of a marked row agree with a record; 0 if the row cannot come from it: it has to bear the run's
-    mark and to agree in half of the fields."""
-    if not bears(row):
+    mark and to agree in half of the fields, or to refer to a row of the run's and to agree in all of them, one of which
+    is no reference."""
+    if not bears(row, [record]):
         return 0
     shared = [name for name in record if name in row]
-    agreeing = sum(_alike(resource.field(name), record[name], row[name]) for name in shared)
-    return agreeing if agreeing >= max(1, len(shared) // 2) else 0
+    agreeing = [name for name in shared if _alike(resource.field(name), record[name], row[name])]
+    if bears(row, None):
+        return len(agreeing) if len(agreeing) >= max(1, len(shared) // 2) else 0
+    own = [each.name for each in resource.writable("create") if resource.relation(each.name) is None]
+    told = [name for name in agreeing if name in own and record[name] is not None]
+    return len(agreeing) if agreeing == shared and shared and (told or not own) else 0
 
 
 def may_be(resource: Resource, record: Mapping[str, Any], row: Row) -> bool:
@@ -103,7 +109,7 @@ def match(
 ) -> list[tuple[Entry, Key]]:
     """The marked rows that journaled records explain, one for each at the most; never one whose key is ``taken``
     (it was there before the run, or is known to be another of its rows)."""
-    candidates = {key: row for key, row in rows.items() if key not in taken and bears(row)}
+    candidates = {key: row for key, row in rows.items() if key not in taken and bears(row, ())}
     if not candidates:
         return []
     by_text: dict[tuple[str, str], list[Key]] = {}

@@ -163,21 +163,22 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
     """Tell the run's rows among those that were seen."""
     resource, bears = client.resource, ledger.bears(client.resource)
     foreign = table.known - table.ever
-    removals = _removals(entries)
+    removals, answered = _removals(entries), _removals([each for each in entries if each.sure])
     for entry in entries:
         key = entry.answered
         if key is None or key in foreign or key not in found.rows:
             continue
         row = found.rows[key]
-        alike = shows(resource, [entry.record, *table.changes.get(key, ())], row, bears)
+        records = [entry.record, *table.changes.get(key, ())]
+        alike = shows(resource, records, row, bears)
         removed_since = removals.get(key, 0) > entry.number
-        same = any(row.get(name) == value for name, value in (entry.stamps or {}).items())
-        if bears(row) or (alike and (same or not removed_since)):
+        same = any(row.get(name) == value for name, value in (entry.stamps or {}).items()) or bears(row, records)
+        if bears(row, None) or (alike and (same or not removed_since)):
             found.own[key] = entry
         elif alike:
             found.like[key] = "it is like a row that was removed since, and does not bear the run's mark"
-        elif table.whole and not removed_since:
-            found.like[key] = _OTHER_VALUES
+        elif table.whole and answered.get(key, 0) <= entry.number:
+            found.like[key] = _OTHER_VALUES  # or its removal, which was on its way, was not carried out
     makers = [each for each in entries if each.kind != "remove"]
     texts: dict[str, list[Entry]] = {}
     for entry in makers:
@@ -185,14 +186,15 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
             if isinstance(value, str):
                 texts.setdefault(value, []).append(entry)
     for key, row in found.rows.items():
-        if key in found.own or not bears(row):
+        if key in found.own or not bears(row, ()):
             continue
         near = [entry for value in row.values() if isinstance(value, str) for entry in texts.get(value, ())]
         maker = _maker(near, resource, row, bears) or _maker(makers, resource, row, bears)
         if key in foreign:
             found.like[key] = "somebody else's row had its key before the run, and now it bears the run's mark"
         elif maker is None:
-            found.like[key] = "it bears the run's mark, but no record that was sent is like it"
+            what = "bears the run's mark" if marked(row, ledger.mark) else "refers to a row of the run's"
+            found.like[key] = f"it {what}, but no record that was sent is like it"
         else:
             found.like.pop(key, None)
             found.own[key] = maker

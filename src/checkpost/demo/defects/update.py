@@ -153,3 +153,18 @@ class ReplaceDuplicateCrashes(TableApi):
             if refusal.status != 409:
                 raise
             raise Refusal(500, "Internal error", "Something went wrong.") from None
+
+
+@defect("update-by-body-key", "tags", "PATCH", "update", "The key in the body decides which row is changed.", item=True)
+class UpdateByBodyKey(TableApi):
+    named: Key | None = None
+
+    async def body(self, request: Request) -> Any:
+        body = await super().body(request)
+        if request.method == "PATCH" and isinstance(body, dict) and isinstance(body.get("id"), int):
+            self.named = (body.pop("id"),)
+        return body
+
+    def change(self, key: Key, values: Row) -> None:
+        named, self.named = self.named, None
+        super().change(named if named is not None and self.fetch(named) else key, values)
