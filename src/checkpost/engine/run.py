@@ -284,7 +284,7 @@ class _Runner:
         found: list[Finding] = []
         outcome: Outcome = "passed"
         reason = ""
-        if first is not None and first.failures:
+        if first is not None and first.failures and self._nothing_else(footprint):
             await self.world.session.renew()
         try:
             self._refuse(planned)
@@ -341,6 +341,12 @@ class _Runner:
         self.world.findings.add([*found, *failures])
         self._end(number, case, outcome, reason or "; ".join(case.remarks), time.perf_counter() - started)
         return None
+
+    def _nothing_else(self, footprint: Footprint) -> bool:
+        """Whether a check that uses tables so has all of them for itself."""
+        return set(footprint) >= {each.name for each in self.world.model.resources} and {*footprint.values()} == {
+            "alone"
+        }
 
     def _cut(self, failure: Finding) -> bool:
         """Whether a connection was closed under a request."""
