@@ -82,13 +82,12 @@ class Finding:
 
     def merged(self, other: Finding) -> Finding:
         """This finding, with what another one of the same cause adds."""
+        # of several checks that may meet a cause the same one names it, whichever came first
+        named = min(self, other, key=lambda each: each.check) if self.cause.startswith("any:") else self
         return replace(
             self,
-            # of several checks that may meet a cause the same one names it, whichever came first
-            check=min(self.check, other.check) if self.cause.startswith("any:") else self.check,
-            family=min(self, other, key=lambda each: each.check).family
-            if self.cause.startswith("any:")
-            else self.family,
+            check=named.check,
+            family=named.family,
             count=self.count + other.count,
             subjects=tuple(dict.fromkeys(self.subjects + other.subjects)),
             operations=tuple(dict.fromkeys(self.operations + other.operations)),

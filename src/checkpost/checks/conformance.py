@@ -230,20 +230,7 @@ _SAYS = re.compile(r"message|msg|detail|error|title|description|reason|cause", r
 _OF = re.compile(r"\"[^\"]*\"|'[^']*'|`[^`]*`|\([^()]*\)|\b\w*\d\w*\b|\w+(?:[./_]\w+)+")
 _STATEMENT = re.compile(r"^(?:select|insert|update|delete)\b.* - (?=\w)", re.I)
 _EMPTY = frozenset(
-    {
-        "an",
-        "the",
-        "internal",
-        "server",
-        "error",
-        "errors",
-        "unexpected",
-        "unknown",
-        "exception",
-        "occurred",
-        "something",
-    }
-    | {"went", "wrong"}
+    re.findall(r"\w+", "an the internal server error errors unexpected unknown exception occurred something went wrong")
 )
 
 

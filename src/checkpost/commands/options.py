@@ -16,6 +16,14 @@ if TYPE_CHECKING:
     from checkpost.profile.profile import Profile
 
 PROFILE_NAME = "checkpost.yaml"
+#: Which stored runs a command is about.
+beside_profile = click.option(
+    "--profile",
+    "profile_file",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="The profile beside which the runs are stored.",
+)
 
 
 @dataclass(frozen=True)

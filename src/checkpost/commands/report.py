@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from checkpost.commands.options import PROFILE_NAME
+from checkpost.commands.options import PROFILE_NAME, beside_profile
 from checkpost.errors import CheckPostError
 
 
@@ -22,13 +22,7 @@ from checkpost.errors import CheckPostError
     help="The file to write, as often as given; its ending names the format: .html, .json, .junit.xml, .sarif, .har, "
     ".md, .csv.",
 )
-@click.option(
-    "--profile",
-    "profile_file",
-    type=click.Path(path_type=Path),
-    metavar="FILE",
-    help="The profile beside which the runs are stored.",
-)
+@beside_profile
 def report(name: str | None, files: tuple[Path, ...], profile_file: Path | None) -> None:
     """Write the latest stored run, or the RUN of a name, to files. Nothing is sent."""
     from checkpost.report.files import write_files, writer_of

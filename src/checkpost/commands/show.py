@@ -6,20 +6,14 @@ from pathlib import Path
 
 import click
 
-from checkpost.commands.options import PROFILE_NAME
+from checkpost.commands.options import PROFILE_NAME, beside_profile
 from checkpost.errors import CheckPostError
 
 
 @click.command()
 @click.argument("name", required=False, metavar="[RUN|FINDING]")
 @click.argument("finding", required=False)
-@click.option(
-    "--profile",
-    "profile_file",
-    type=click.Path(path_type=Path),
-    metavar="FILE",
-    help="The profile beside which the runs are stored.",
-)
+@beside_profile
 @click.option("--list", "listing", is_flag=True, help="List the stored runs.")
 @click.option("--checks", is_flag=True, help="List every check of the run with its outcome.")
 @click.option("--exchange", type=int, metavar="N", help="Show exchange N of the run.")

@@ -14,6 +14,7 @@ from rich.text import Text
 from checkpost.checks.registry import FAMILIES, HOLD
 from checkpost.findings import NOT_CHOSEN
 from checkpost.report.access import access_matrix
+from checkpost.report.words import state_of_rows, verdict
 
 Json = dict[str, Any]
 
@@ -97,18 +98,13 @@ def _verdict(document: Json) -> RenderableType:
     """How it came out, in a line; what it leaves open, in others."""
     run, summary = document["run"], document["summary"]
     findings = summary["findings"]
-    counts = [f"{number} {name}{'s' if number != 1 else ''}" for name, number in findings.items() if number]
-    total = sum(findings.values())
-    found = f"{total} finding{'s' if total != 1 else ''}: {', '.join(counts)}" if total else "no findings"
     style = "bold red" if findings["error"] else ("bold magenta" if findings["warning"] else "bold green")
     # what was not chosen was not to be asked
     total_of = summary["operations"] - sum(each["reason"] == NOT_CHOSEN for each in summary["not_exercised"])
     asked = summary["operations"] - len(summary["not_exercised"])
-    left = any(each["certain"] for each in (*summary["left"], *summary.get("harmed", ())))
-    unsure = bool(summary["left"] or summary.get("harmed"))
-    rows = "rows NOT as they were" if left else ("rows perhaps not as they were" if unsure else "rows as they were")
+    rows = state_of_rows(document)
     words = f"   {asked} of {total_of} operations asked   "
-    lines = [Text.assemble((found, style), words, (rows, "bold red" if left else ""))]
+    lines = [Text.assemble((verdict(document), style), words, (rows, "bold red" if "NOT" in rows else ""))]
     if run["interrupted"]:
         lines.append(Text("The run was interrupted: what it had not asked yet is missing here.", style="bold"))
     if summary.get("held"):

@@ -54,7 +54,7 @@ def verdict(document: Json) -> str:
 def state_of_rows(document: Json) -> str:
     """Whether the data are as they were, in words."""
     summary = document["summary"]
-    unsure = [*summary["left"], *summary["harmed"]]
+    unsure = [*summary["left"], *summary.get("harmed", ())]
     if any(each["certain"] for each in unsure):
         return "rows NOT as they were"
     return "rows perhaps not as they were" if unsure else "rows as they were"
