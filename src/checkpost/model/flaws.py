@@ -9,7 +9,7 @@ from dataclasses import replace
 from checkpost.contract.contract import Contract, Flaw, Operation
 from checkpost.contract.node import Node, Unresolved
 from checkpost.contract.validators import Validators
-from checkpost.model.paths import PARAMETER, parameters
+from checkpost.model.paths import nameless, parameters
 from checkpost.model.purpose import Purpose
 from checkpost.model.resource import Model
 
@@ -65,7 +65,7 @@ def _alike(contract: Contract) -> Iterator[Flaw]:
     known: dict[str, Operation] = {}
     told: set[str] = set()
     for operation in contract.operations:
-        first = known.setdefault(PARAMETER.sub("{}", operation.path), operation)
+        first = known.setdefault(nameless(operation.path), operation)
         if first.path != operation.path and operation.path not in told:
             told.add(operation.path)
             message = f"{operation.path} and {first.path} are one path: they differ in the names of parameters alone."

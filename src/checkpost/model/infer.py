@@ -42,7 +42,7 @@ from checkpost.model.operations import (
     takes_patch,
 )
 from checkpost.model.paging import infer_paging, tokens_of
-from checkpost.model.paths import PARAMETER, Family, families, nested_families, normal, singular
+from checkpost.model.paths import Family, families, nameless, nested_families, normal, singular
 from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.preference import SHOW_THE_ROW, asks_for_the_row
 from checkpost.model.purpose import Purpose
@@ -137,7 +137,7 @@ def _by_path(operations: Sequence[Operation]) -> dict[str, dict[str, Operation]]
         by_path.setdefault(operation.path, {})[operation.method] = operation
     alike: dict[str, list[str]] = {}
     for path in by_path:
-        alike.setdefault(PARAMETER.sub("{}", path), []).append(path)
+        alike.setdefault(nameless(path), []).append(path)
     for paths in alike.values():
         first, *others = sorted(paths, key=lambda path: -len(by_path[path]))
         for path in others:

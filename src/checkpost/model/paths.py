@@ -40,6 +40,11 @@ def parameters(path: str | None) -> tuple[str, ...]:
     return tuple(PARAMETER.findall(path or ""))
 
 
+def nameless(path: str) -> str:
+    """A path without the names of its parameters: paths that have the same are one (OpenAPI 3.1, 4.8.8.2)."""
+    return PARAMETER.sub("{}", path)
+
+
 def plain(path: str) -> str:
     return path.rstrip("/") or "/"
 
