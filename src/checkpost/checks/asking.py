@@ -16,12 +16,14 @@ from checkpost.model.spelling import Filtering, Pairs, Sorting
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Answer
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Asked, Key, Listing, Row, counted, position_of
+from checkpost.wire.listing import USUAL_PAGE, Asked, Key, Listing, Row, counted, position_of
 
 T = TypeVar("T")
 _MOST_SHOWN = 5
 #: Pages of one answer that are read where no total tells how many rows there are.
 _MOST_PAGES = 5
+#: Rows that are asked for at once at the most; how many may come to those that are known while others are at work.
+_MOST_ROWS, _SPARE = 1000, 20
 #: Pages that a sample is drawn from, beside the first.
 _SAMPLES = 4
 
@@ -138,13 +140,24 @@ async def once(state: State, known: Hashable, send: Callable[[], Coroutine[Any, 
 async def _put(case: Case, asked: Asked, situation: str, limit: int | None, number: int, whole: bool) -> Reply:
     paging = case.resource.paging
     question = counted(case.client, asked)
-    size = limit or min(paging.largest or 1000, 1000)
-    position = position_of(case.client, number, size) if limit or paging.style == "range" else Asked()
-    if not position.pairs and paging.limit:
-        position = Asked(((paging.limit, size),), position.headers)
-    exchange = await case.send(
-        "list", situation, query=[*question.pairs, *position.pairs], headers={**question.headers, **position.headers}
-    )
+    size = limit or case.state.page_size or _page_size(case)
+
+    async def sent(size: int) -> Exchange:
+        position = position_of(case.client, number, size) if limit or paging.style == "range" else Asked()
+        if not position.pairs and paging.limit:
+            position = Asked(((paging.limit, size),), position.headers)
+        pairs, headers = [*question.pairs, *position.pairs], {**question.headers, **position.headers}
+        return await case.send("list", situation, query=pairs, headers=headers)
+
+    exchange = await sent(size)
+    if not limit and not case.state.page_size and paging.largest is None and paging.limit:
+        if not exchange.answer.ok and size > USUAL_PAGE:
+            # nothing says how long a page may be
+            smaller = await sent(USUAL_PAGE)
+            if smaller.answer.ok:
+                exchange, size = smaller, USUAL_PAGE
+        if exchange.answer.ok:
+            case.state.page_size = size
     rows = case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
     total = case.client.total_of(exchange.answer)
     if rows is None and exchange.answer.status == 416:
@@ -156,6 +169,15 @@ async def _put(case: Case, asked: Asked, situation: str, limit: int | None, numb
         if not listing.problem:
             rows, complete = list(listing.rows), listing.complete
     return Reply(exchange, None if rows is None else tuple(rows), total, complete)
+
+
+def _page_size(case: Case) -> int:
+    """How many rows to ask for at once: as many as the contract allows; where it says nothing, no more than the list
+    was read with, if all its rows fit."""
+    largest, before = case.resource.paging.largest, case.state.before
+    if largest is None and before is not None and before.complete and len(before.rows) + _SPARE < USUAL_PAGE:
+        return USUAL_PAGE
+    return min(largest or _MOST_ROWS, _MOST_ROWS)
 
 
 def _is_all(case: Case, rows: Sequence[Row], size: int) -> bool:

@@ -17,7 +17,7 @@ from checkpost.model.media import LINES, is_json_type
 from checkpost.model.preference import SHOW_THE_ROW, preferences
 from checkpost.model.resource import Resource
 from checkpost.model.shape import shape_of
-from checkpost.wire.exchange import Answer, Exchange
+from checkpost.wire.exchange import Answer, Exchange, texts_in
 from checkpost.wire.listing import Row
 
 #: The checks that every answer goes through, with what each asks.
@@ -460,31 +460,12 @@ def _header_valid(header: Header, value: str, validators: Validators) -> bool:
     return any(validators.is_valid(header.schema, reading, "response") for reading in readings)
 
 
-def _parsed(body: bytes | None) -> Any:
-    try:
-        return json.loads(body or b"null")
-    except ValueError:
-        return None
-
-
-def _texts(value: Any) -> Iterator[str]:
-    """Every text inside a JSON value, as it is and not as it is escaped."""
-    if isinstance(value, str):
-        yield value
-    elif isinstance(value, list):
-        for each in value:
-            yield from _texts(each)
-    elif isinstance(value, dict):
-        for each in value.values():
-            yield from _texts(each)
-
-
 def _leaks(observation: Observation) -> Iterator[Finding]:
     answer = observation.exchange.answer
     # an answer may quote what was sent; only what the API adds itself is a leak
-    sent = set(_texts(_parsed(observation.exchange.request.body)))
+    sent = set(texts_in(observation.exchange.request.json))
     is_json, body = answer.parsed
-    said = "\n".join(text for text in _texts(body) if text not in sent) if is_json else answer.text
+    said = "\n".join(text for text in texts_in(body) if text not in sent) if is_json else answer.text
     for what, pattern in _LEAKS:
         match = pattern.search(said)
         if match:
@@ -495,7 +476,7 @@ def _leaks(observation: Observation) -> Iterator[Finding]:
                 f"An error shows {what}",
                 "an error that keeps the API's inside to itself",
                 shown(match.group()[:160], 180),
-                f"leak {what}",
+                f"everywhere:leak {what}",
                 observation.operation.place,
             )
             return

@@ -264,6 +264,8 @@ async def _reported(
             f"every filter was refused, so that {filtering.parameter} is taken to be written otherwise"
         )
         raise Skipped(case.state.unfiltered)
+    if not usable and not refused:
+        raise Blocked(f"no filter was answered with rows ({trials[0].reply.exchange.answer.status or 'no answer'})")
     silent = _silent_kinds(trials)
     if filtering.documented:
         silent &= {"boolean"} if filtering.form == "parameters" else set()

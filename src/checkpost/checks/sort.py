@@ -110,6 +110,8 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
     if refused and len(refused) == len(trials) and sorting.reason.certainty != "stated":
         case.state.unsorted = f"every order was refused, so that {sorting.parameter} is taken to be written otherwise"
         raise Skipped(case.state.unsorted)
+    if trials and not refused and all(each.reply.rows is None for each in trials):
+        raise Blocked(f"no order was answered with rows ({trials[0].reply.exchange.answer.status or 'no answer'})")
     promised = [each for each in refused if sorting.fields is not None]
     if promised:
         yield _finding(case, snapshot, sorting, "A documented order is refused", promised, "refused")
@@ -329,6 +331,8 @@ async def ties_across_pages(case: Case) -> AsyncIterator[Finding]:
 async def unknown_key(case: Case) -> AsyncIterator[Finding]:
     """Is an order by an unknown field refused?"""
     sorting = await sorting_of(case)
+    if "{field}" in sorting.parameter:
+        raise Skipped("each field has a parameter of its own for the order")
     order = (Order("no_such_field"),)
     reply = await ask(case, spelled(case, Query(order=order), sorting=sorting), "an order by an unknown field")
     documented = [each.status for each in case.operation("list").responses if each.status in {"400", "422", "4XX"}]

@@ -33,7 +33,7 @@ from checkpost.rows.ledger import Harm, Ledger
 from checkpost.rows.settle import Left, Settlement, settle
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
-from checkpost.wire.exchange import Exchange
+from checkpost.wire.exchange import Exchange, texts_in
 from checkpost.wire.session import Limits, Session
 from checkpost.wire.transport import Transport
 
@@ -358,6 +358,8 @@ class _Runner:
         first = self.world.exchanges[failure.exchanges[0]]
         request = first.request
         places = {(*operation, situation) for operation in failure.operations for situation in failure.subjects}
+        if first.answer.status >= 500 and _names_a_value(first):
+            return True
         if places & watch.asked:
             return False
         if not request.safe:
@@ -407,6 +409,12 @@ async def tidy(world: World) -> Settlement:
     settled = await settle(ledger, as_role, [world.role.name, *world.roles], timeout, age)
     ledger.journal.finish()
     return settled
+
+
+def _names_a_value(exchange: Exchange) -> bool:
+    """Whether an answer quotes a text that was sent: what failed was that value, whatever else was under way."""
+    sent = [value for value in texts_in(exchange.request.json) if len(value) >= 4]
+    return any(value in said for said in texts_in(exchange.answer.json) for value in sent)
 
 
 def _tell_of_load(world: World) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Container, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 
 import inflection
@@ -69,24 +69,45 @@ def _item_of(collection: str, path: str) -> bool:
     return not literals or (rest.count("/") == 2 * len(literals) and _names_keys(rest))
 
 
-def _names_keys(rest: str) -> bool:
+def _pairs(rest: str) -> list[tuple[str, str]]:
+    """Of a path ``/a/{x}/b/{y}`` the literal and the parameter of each pair, as normal names."""
     parts = rest.split("/")[1:]
-    return all(normal(name) == normal(value.strip("{}")) for name, value in zip(parts[::2], parts[1::2], strict=True))
+    return [(normal(name), normal(value.strip("{}"))) for name, value in zip(parts[::2], parts[1::2], strict=False)]
 
 
-def families(paths: Iterable[str], stated: Mapping[str, Family]) -> list[Family]:
+def _names_keys(rest: str) -> bool:
+    return all(name == value for name, value in _pairs(rest))
+
+
+def _composite(collection: str, path: str, every: Container[str]) -> bool:
+    """Whether a path names an item by several keys, each behind a word for it:
+    ``/sightings/bird/{birdId}/place/{placeId}``. The first word is no list of its own then."""
+    rest = path[len(collection) :]
+    if not path.startswith(collection) or not re.fullmatch(r"(?:/[^/{}]+/\{[^}/]+\}){2,}", rest):
+        return False
+    first = rest.split("/")[1]
+    alone = f"{collection}/{first}" not in every and f"{collection}/{first}/" not in every
+    return alone and all(value.startswith(singular(name).replace("_", "")) for name, value in _pairs(rest))
+
+
+def families(paths: Collection[str], stated: Mapping[str, Family]) -> list[Family]:
     """The collections and items among the paths of a contract.
 
     ``stated`` holds what the profile says; its paths are not looked at again. Paths nested under a
     parameter (sub-collections) and paths that are neither are left out.
     """
     taken = {path for family in stated.values() for path in (family.collection, family.item) if path}
+    every = set(paths)
     free = [path for path in paths if path not in taken]
     collections = [path for path in free if not parameters(path)]
     found: list[Family] = list(stated.values())
     for collection in collections:
         base = plain(collection)
-        items = [path for path in free if parameters(path) and _item_of(base, plain(path))]
+        items = [
+            path
+            for path in free
+            if parameters(path) and (_item_of(base, plain(path)) or (base != "/" and _composite(base, plain(path), every)))
+        ]
         # a composite key's longer path is an item too; the shortest is taken where both are there
         item = min(items, key=lambda path: (len(parameters(path)), len(path)), default=None)
         found.append(Family(_last_word(collection), collection, item))

@@ -67,13 +67,15 @@ def queries_of(
         count = None  # asks for a number in the place of rows
     counting = _counting(operation, count if count is None or count.name not in taken else None)
     aggregating = _aggregating(collection, operation, operations, known, names)
+    by_field = _sorting_by_parameter(operation, names)
     used = [sort, direction, select, known.get("or"), *(known.get(word) for word in (*_GROUPS, *_MEASURES, "apply"))]
     taken |= {each.name for each in used if each is not None}
+    taken |= {by_field.parameter.replace("{field}", name) for name in by_field.fields or ()} if by_field else set()
     if counting is not None:
         taken.add(counting.parameter)
     described = Queries(
         filterings_of(operation, fields, {each for each in taken if each and normal(each) != "or"}),
-        _sortings(sort, direction, names) if sort is not None else (),
+        (by_field,) if by_field is not None else _sortings(sort, direction, names) if sort is not None else (),
         _selecting(select, names) if select is not None else None,
         counting,
         aggregating,
@@ -216,6 +218,34 @@ def _sorting_by_member(parameter: Parameter, names: Sequence[str]) -> Sorting | 
     why = Reason(f"{parameter.name} has a member for each field", "stated")
     name = f"{parameter.name}[{{field}}]"
     return Sorting(name, ascending, descending, why, None, fields=among, several=True, place=parameter.place)
+
+
+def _sorting_by_parameter(operation: Operation, names: Sequence[str]) -> Sorting | None:
+    """A parameter for each field that takes a direction: ``orderby.field=desc``, ``sort[field]=desc``."""
+    found: dict[str, dict[str, Parameter]] = {}
+    for parameter in operation.parameters:
+        if parameter.location != "query" or not _is_direction(choices_of(parameter)):
+            continue
+        for name in names:
+            at = re.search(rf"(?<=[._\[:-]){re.escape(name)}(?=\]?$)", parameter.name)
+            if at is not None:
+                written = parameter.name[: at.start()] + "{field}" + parameter.name[at.end() :]
+                found.setdefault(written, {})[name] = parameter
+    if not found:
+        return None
+    written, by_name = max(found.items(), key=lambda each: len(each[1]))
+    first = next(iter(by_name.values()))
+    ascending, descending = _words_among(choices_of(first))
+    why = Reason(f"the list takes {written.replace('{field}', 'FIELD')} with a direction", "stated")
+    return Sorting(written, ascending, descending, why, None, fields=tuple(by_name), place=first.place)
+
+
+def _is_direction(choices: Sequence[str]) -> bool:
+    """Whether a parameter takes an ascending and a descending direction, and little else."""
+    words = {normal(each) for each in choices}
+    return len(words) <= 4 and any(each.startswith("asc") for each in words) and any(
+        each.startswith("desc") for each in words
+    )
 
 
 def _direction_words(direction: Parameter) -> tuple[str, str]:

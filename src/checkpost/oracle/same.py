@@ -105,9 +105,9 @@ def _domain_lowered(address: str) -> str:
 def kept_by_server(field: Field, before: Any, after: Any, now: datetime) -> bool:
     """Whether a value is one that servers set themselves on a write, whatever the contract says: a moment
     around ``now``, or a number that counts versions."""
-    if field.format == "date-time" and isinstance(after, str):
-        moment = instant(after)
-        return moment is not None and abs((moment - now).total_seconds()) < 900
+    moment = instant(after) if isinstance(after, str) else None
+    if moment is not None:
+        return abs((moment - now).total_seconds()) < 900
     counts = isinstance(before, int) and isinstance(after, int)
     return counts and any(word in field.name.lower() for word in ("version", "revision"))
 

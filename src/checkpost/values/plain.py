@@ -87,7 +87,7 @@ class Values:
     def _string(self, field: Field, number: int, random: Random) -> Any:
         made = formatted(field.format, self.mark, number, random)
         if made is not None:
-            return made
+            return _written_like(str(field.keywords.get("like", "")), made)
         pattern = field.keywords.get("pattern")
         if isinstance(pattern, str):
             return matching(pattern, field, random)
@@ -178,6 +178,13 @@ def formatted(name: str, mark: str, number: int, random: Random) -> str | None:
 
 def _day(number: int) -> str:
     return (date(2001, 1, 1) + timedelta(days=37 * number % 8000)).isoformat()
+
+
+def _written_like(other: str, made: str) -> str:
+    """A date, or a date and time, with what another one has behind its day, or behind its seconds."""
+    if not other:
+        return made
+    return made + other[10:] if len(made) == 10 else made[:10] + other[10] + made[11:19] + other[19:]
 
 
 def _clock(number: int) -> str:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import re
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from decimal import Decimal, InvalidOperation
 from typing import Any
@@ -21,7 +22,14 @@ _SHORT = 16
 
 def usual(field: Field, values: Iterable[Any]) -> Field:
     """A numeric field with limits between the values of rows, within those that the contract has; where no row tells,
-    limits that are a type's alone are drawn in. A text of no stated length as long as rows have it."""
+    limits that are a type's alone are drawn in. A text of no stated length as long as rows have it, and of no stated
+    format in the one that all rows have."""
+    if field.is_text and not field.keywords.keys() & {"format", "pattern", "enum", "const"}:
+        texts = [value for value in values if value is not None]
+        alike = _written_alike(texts)
+        if alike:
+            return replace(field, keywords={**field.keywords, **alike})
+        values = texts
     if field.is_text and field.max_length is None:
         longest = max((len(value) for value in values if isinstance(value, str)), default=0)
         return replace(field, keywords={**field.keywords, "maxLength": max(longest, _SHORT)}) if longest else field
@@ -48,6 +56,29 @@ def usual(field: Field, values: Iterable[Any]) -> Field:
     if low > high:
         return field
     return replace(field, keywords={**field.keywords, "minimum": _plain(low), "maximum": _plain(high)})
+
+
+#: Formats that all texts of a field may have though its contract does not say so.
+_WRITTEN = {
+    "date": re.compile(r"\d{4}-\d\d-\d\d"),
+    "date-time": re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:?\d\d)?"),
+    "uuid": re.compile(r"[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}", re.I),
+    "decimal": re.compile(r"-?\d{1,9}\.\d+"),
+    "int64": re.compile(r"-?(0|[1-9]\d{0,9})"),
+    "email": re.compile(r"[^@\s]+@[^@\s]+\.[^@\s]+"),
+    "uri": re.compile(r"https?://\S+"),
+}
+
+
+def _written_alike(texts: Sequence[Any]) -> dict[str, str]:
+    """The format that texts of rows have in common, with one of them after which dates and times are written."""
+    if not texts or not all(isinstance(text, str) for text in texts):
+        return {}
+    for name, form in _WRITTEN.items():
+        if all(form.fullmatch(text) for text in texts):
+            days = name == "date-time" and all(text[11:19] == "00:00:00" for text in texts)
+            return {"format": "date" if days else name, **({"like": texts[0]} if name.startswith("date") else {})}
+    return {}
 
 
 def _number(value: Any) -> Decimal | None:

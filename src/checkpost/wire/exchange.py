@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Literal
@@ -35,6 +35,14 @@ class Request:
     def safe(self) -> bool:
         """Whether it asks for no change (RFC 9110, 9.2.1)."""
         return self.asks or self.method in SAFE
+
+    @property
+    def json(self) -> Any:
+        """The body as JSON; None where it is none."""
+        try:
+            return json.loads(self.body or b"null")
+        except ValueError:
+            return None
 
 
 @dataclass(frozen=True)
@@ -95,3 +103,15 @@ class Exchange:
     seconds: float
     attempts: int = 1
     started: float = 0.0
+
+
+def texts_in(value: Any) -> Iterator[str]:
+    """Every text inside a JSON value, as it is and not as it is escaped."""
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, list):
+        for each in value:
+            yield from texts_in(each)
+    elif isinstance(value, dict):
+        for each in value.values():
+            yield from texts_in(each)

@@ -122,8 +122,12 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
     if paging.style == "range":
         size = min(paging.largest or 1000, 1000)
         headers.update(position_of(client, 0, size).headers)
-    reader = _Reader(client, most, check, situation, pairs, headers)
     first = await client.send("list", query=pairs, headers=headers, check=check, situation=situation)
+    if not first.answer.ok and first.answer.status >= 400 and paging.limit and paging.largest is None:
+        # nothing says how long a page may be: it is as long as the list makes it
+        pairs.remove((paging.limit, dict(pairs)[paging.limit]))
+        first = await client.send("list", query=pairs, headers=headers, check=check, situation=situation)
+    reader = _Reader(client, most, check, situation, pairs, headers)
     rows = client.rows_in(first.answer.json) if first.answer.ok else None
     if rows is None and first.answer.status == _NOT_THERE and client.total_of(first.answer) == 0:
         return Listing((), {}, True, 0, exchanges=(first,))
@@ -145,7 +149,7 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
     elif paging.style in {"next", "cursor", "link"}:
         complete = await reader.along()
     elif paging.style in {"none", "range"}:
-        complete = total == step if total is not None else not paging.limit or step < dict(pairs)[paging.limit]
+        complete = total == step if total is not None else not paging.limit or step < dict(pairs).get(paging.limit, 0)
     listing = reader.listing(complete, total)
     if not complete and (total is None or total <= most) and len(listing.rows) <= most:
         return replace(listing, partial="its pages do not join to a whole list")
