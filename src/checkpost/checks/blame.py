@@ -12,11 +12,13 @@ _WORD = re.compile(r"\w+")
 
 
 def blamed(exchange: Exchange, names: Iterable[str]) -> set[str]:
-    """The fields that the answer to a refused request names; empty if it names none of them."""
-    known = set(names)
+    """The fields that the answer to a refused request names, or else writes with other capitals as a sentence does;
+    empty if it names none of them."""
+    known = {name.lower(): name for name in names}
     is_json, body = exchange.answer.parsed
-    said = _words(body) if is_json else iter(_WORD.findall(exchange.answer.text))
-    return {word for word in said if word in known}
+    said = set(_words(body) if is_json else _WORD.findall(exchange.answer.text))
+    exact = said & set(known.values())
+    return exact or {known[word.lower()] for word in said if word.lower() in known}
 
 
 def blames_another(exchange: Exchange, name: str, names: Iterable[str]) -> bool:

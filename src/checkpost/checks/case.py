@@ -264,7 +264,7 @@ class Case:
                 raise Blocked(f"no value for the required field {each.name} is known; the profile can give one")
             if value is not MISSING:
                 chosen[each.name] = value
-        if self.state.recipe.startswith("copy"):
+        if self.state.recipe.startswith("copy") or self.state.copied:
             chosen = self._copied(chosen)
         ledger = self.world.ledger
         if purpose == "create" and not full and ledger is not None and ledger.table(self.resource.name).keyless:
@@ -332,6 +332,10 @@ class Case:
             rows = self.state.before.rows if self.state.before else ()
             self.state.usual[each.name] = usual(each, (row.get(each.name) for row in rows))
         return self.state.usual[each.name]
+
+    def written_alike(self, each: Field) -> bool:
+        """Whether all rows have a field in one format, of which the contract says nothing."""
+        return bool(self._usual(each).format) and not each.format
 
     def taken(self, each: Field) -> set[Any]:
         """The values of a unique field that rows have had or the run has used."""
@@ -417,21 +421,22 @@ class Case:
         raise Skipped("every combination of the rows it refers to is taken")
 
     def _copied(self, record: dict[str, Any]) -> dict[str, Any]:
-        """The record with the values of a row that is there, where they need not be its own; free texts too
-        where that alone was accepted."""
+        """The record with the values of a row that is there, where they need not be its own: of all fields, of all but
+        free texts, or of those whose own values were refused."""
         rows = self.state.before.rows if self.state.before else ()
         source = rows[self.values.number() % len(rows)] if rows else {}
         keys = self.resource.key.fields if self.resource.key else ()
-        own_texts = self.state.recipe == "copy"
+        recipe, copied = self.state.recipe, self.state.copied
         keep = {
             each.name
             for each in self.resource.fields
-            if each.unique or each.name in keys or (own_texts and each.is_text)
+            if each.unique
+            or each.name in keys
+            or (recipe != "copy all" and each.name not in copied and (recipe != "copy" or each.is_text))
         }
-        copied = {
+        return record | {
             name: source[name] for name in record if name in source and name not in keep and source[name] is not None
         }
-        return {**record, **copied}
 
     async def create(
         self,

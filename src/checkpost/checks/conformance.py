@@ -402,6 +402,19 @@ def _body_finding(observation: Observation, violation: Violation, validators: Va
         "required": "A required field is missing from an answer",
         "format": f"A value is not in its documented format: {where}",
     }
+    if violation.value is None and violation.keyword == "type" and answer.ok and where != "the body":
+        # a generator that leaves out what may be null does so for every field
+        found = observation.finding(
+            "shape.body",
+            "error",
+            "contract",
+            "A value is null where the contract allows no null",
+            rule,
+            f"{where} = null",
+            "everywhere:null",
+            violation.place,
+        )
+        return replace(found, subjects=(where.removeprefix("*/"),))
     return observation.finding(
         _check_of(answer, "shape.body"),
         "warning" if violation.keyword == "format" else "error",

@@ -207,6 +207,15 @@ async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
             case.remark(f"a record without a key was refused ({_refusal(exchange)}); one with a key was taken")
             return taken, key, record
         case.state.chooses_key = False
+    refused, known = exchange, {name for row in case.state.before.rows for name in row} if case.state.before else set()
+    while named := blamed(refused, known & full.keys()) - case.state.copied:
+        case.state.copied |= named
+        record = await case.record()
+        refused, key = await case.create(record, "a record with values of rows where others were refused")
+        if key is not None:
+            names = ", ".join(sorted(case.state.copied))
+            case.remark(f"generated values of {names} were refused ({_refusal(exchange)}); those of rows were taken")
+            return refused, key, record
     for recipe in ("copy", "copy all", "least"):
         case.state.recipe = recipe
         record = await case.record()
@@ -291,7 +300,7 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
             and case.sayable("create", variant.value)
         ]
         for field in case.resource.writable("create")
-        if field.name not in case.resource.values and not _fixed(case, field)
+        if field.name not in case.resource.values and not _fixed(case, field) and not case.written_alike(field)
     }
     for place, each in enumerate(choices.values()):
         # not the same of all fields at once: where one is null or empty, another bears the run's mark

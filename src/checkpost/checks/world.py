@@ -60,6 +60,8 @@ class State:
     #: How records are made that the API accepts: generated (""), like a row that is there ("copy" all but
     #: free texts, "copy all"), or of the required fields ("least").
     recipe: str = ""
+    #: Fields whose generated values were refused, so that they are given those of rows.
+    copied: set[str] = field(default_factory=set)
     #: Whether a key that the client may choose has to be chosen by it.
     chooses_key: bool = False
     #: Keys of rows that were made for others to refer to, and whether none can be made.

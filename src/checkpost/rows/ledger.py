@@ -224,7 +224,7 @@ class Ledger:
                     continue
                 records, bears = self._sent_to(entry, table, key), self.bears(client.resource)
                 sure = key not in table.doubtful or bears(row, records)
-                if sure and shows(client.resource, records, row, bears):
+                if sure and shows(client.resource, records, row, bears, table.whole):
                     table.unproved.discard(key)
                     self.journal.tell(number, proved=True, stamps=stamps(client.resource, entry.record, row) or None)
 
@@ -596,7 +596,7 @@ class Ledger:
         entry = self.journal.entry(number) if number is not None else None
         if entry is None or client is None:
             return False
-        return shows(client.resource, self._sent_to(entry, table, key), row, self.bears(client.resource))
+        return shows(client.resource, self._sent_to(entry, table, key), row, self.bears(client.resource), table.whole)
 
     def hold(self, name: str, key: Key, row: Row) -> int:
         """Leave an own row on purpose, as it is; the number of its entry."""

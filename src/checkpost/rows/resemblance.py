@@ -27,13 +27,16 @@ def marked(row: Mapping[str, Any], mark: str) -> bool:
     return any(wanted in value.lower() for value in row.values() if isinstance(value, str))
 
 
-def shows(resource: Resource, records: Sequence[Mapping[str, Any]], row: Row, bears: Bears) -> bool:
+def shows(
+    resource: Resource, records: Sequence[Mapping[str, Any]], row: Row, bears: Bears, new: bool = False
+) -> bool:
     """Whether a row whose key the API gave to a create is the row that was sent.
 
     It is if it bears the mark. Without it, it is if every field shows a value that was sent to it, by the create or
-    by a change since (one in four may differ, since APIs change values); and if nothing was sent, if it is blank.
+    by a change since (one in four may differ, since APIs change values); and if it is blank, where nothing was sent or
+    where it is known to be ``new``: of a body that it does not read an API makes such a row.
     """
-    if bears(row, None):
+    if bears(row, None) or (new and _blank(resource, row)):
         return True
     sent = sorted({name for record in records for name in record if name in row})
     telling = [name for name in sent if any(record.get(name) is not None for record in records)]

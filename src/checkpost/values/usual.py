@@ -55,7 +55,8 @@ def usual(field: Field, values: Iterable[Any]) -> Field:
     low = max(low, least) if least is not None else low
     if low > high:
         return field
-    return replace(field, keywords={**field.keywords, "minimum": _plain(low), "maximum": _plain(high)})
+    whole = {"multipleOf": 1} if len(known) > 2 and all(each == each.to_integral() for each in known) else {}
+    return replace(field, keywords={**field.keywords, **whole, "minimum": _plain(low), "maximum": _plain(high)})
 
 
 #: Formats that all texts of a field may have though its contract does not say so.
