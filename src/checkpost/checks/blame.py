@@ -6,19 +6,20 @@ import re
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from checkpost.wire.exchange import Exchange
+from checkpost.wire.exchange import Exchange, texts_in
 
 _WORD = re.compile(r"\w+")
 
 
 def blamed(exchange: Exchange, names: Iterable[str]) -> set[str]:
-    """The fields that the answer to a refused request names, or else writes with other capitals as a sentence does;
-    empty if it names none of them."""
+    """The fields that the answer to a refused request names: as a member or a text of its own, else in a sentence,
+    else in one that writes them with other capitals. Empty if it names none of them."""
+    names = set(names)
     known = {name.lower(): name for name in names}
     is_json, body = exchange.answer.parsed
-    said = set(_words(body) if is_json else _WORD.findall(exchange.answer.text))
-    exact = said & set(known.values())
-    return exact or {known[word.lower()] for word in said if word.lower() in known}
+    alone = set(_alone(body)) & names if is_json else set()
+    said = {word for text in ([*texts_in(body)] if is_json else [exchange.answer.text]) for word in _WORD.findall(text)}
+    return alone or said & names or {known[word.lower()] for word in said if word.lower() in known}
 
 
 def blames_another(exchange: Exchange, name: str, names: Iterable[str]) -> bool:
@@ -27,13 +28,15 @@ def blames_another(exchange: Exchange, name: str, names: Iterable[str]) -> bool:
     return bool(found) and name not in found
 
 
-def _words(value: Any) -> Iterator[str]:
+def _alone(value: Any) -> Iterator[str]:
+    """What stands by itself in an answer: members that hold words or more, and texts of one word, or a path to it."""
     if isinstance(value, dict):
         for key, each in value.items():
-            yield key
-            yield from _words(each)
+            if isinstance(each, str | list | dict):
+                yield key
+            yield from _alone(each)
     elif isinstance(value, list):
         for each in value:
-            yield from _words(each)
-    elif isinstance(value, str):
+            yield from _alone(each)
+    elif isinstance(value, str) and " " not in value:
         yield from _WORD.findall(value)

@@ -315,6 +315,11 @@ class Case:
             if not others:
                 return None if each.nullable else MISSING
             return others[self.values.number() % len(others)]
+        if each.name in self.state.copied and not each.unique and self.state.before:
+            values = [row.get(each.name) for row in self.state.before.rows]
+            others = [value for value in values if value is not None and (unlike is MISSING or value != unlike)]
+            if others:
+                return others[self.values.number() % len(others)]
         each = self._usual(each)
         for _ in range(8):
             value = self.values.plain(each)
@@ -334,7 +339,11 @@ class Case:
         return self.state.usual[each.name]
 
     def written_alike(self, each: Field) -> bool:
-        """Whether all rows have a field in one format, of which the contract says nothing."""
+        """Whether all rows have a field in one format of which the contract says nothing, or in another type."""
+        if each.is_text and each.name in self.state.copied:
+            rows = self.state.before.rows if self.state.before else ()
+            if not any(isinstance(row.get(each.name), str) for row in rows):
+                return True
         return bool(self._usual(each).format) and not each.format
 
     def taken(self, each: Field) -> set[Any]:

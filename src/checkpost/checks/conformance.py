@@ -359,13 +359,44 @@ def _media_and_body(observation: Observation, documented: Response, validators: 
         return
     if media.schema is None or (answer.ok and observation.exchange.check.endswith(".rules")):
         return  # that a broken record is shown as it was taken is no fault of the answer
+    bodies = [body]
+    wrapped = _wrapped(media.schema, body) if answer.ok else None
+    if wrapped is not None:
+        member, bodies = wrapped
+        yield observation.finding(
+            "shape.body",
+            "error",
+            "contract",
+            "Rows stand inside an object that the contract does not describe",
+            "the record that the schema describes",
+            f"an object of {', '.join(list(body)[:8])}, with the record in {member}",
+            "everywhere:wrapped",
+            media.place,
+        )
     reported: set[tuple[Place, str]] = set()
-    for violation in validators.violations(media.schema, body, "response"):
+    for violation in (each for one in bodies for each in validators.violations(media.schema, one, "response")):
         if _excused(observation, violation):
             continue
         if (violation.place, violation.field_name) not in reported:
             reported.add((violation.place, violation.field_name))
             yield _body_finding(observation, violation, validators)
+
+
+#: Members that hold the record in a wrapper, also where there is none to show.
+_WRAPPERS = frozenset({"data", "value", "result", "results", "items", "record", "row", "rows", "item", "content"})
+
+
+def _wrapped(schema: Node, body: Any) -> tuple[str, list[Any]] | None:
+    """Where an answer is an object with the documented record, or a list of such, in one of its members: that member,
+    and the records in it."""
+    shape = shape_of(schema)
+    if not isinstance(body, dict) or not shape.required or shape.properties.keys() & body.keys():
+        return None
+    for name, value in body.items():
+        rows = value if isinstance(value, list) else [value]
+        if isinstance(value, list | dict) and all(isinstance(row, dict) and shape.required & row.keys() for row in rows):
+            return name, rows
+    return next(((name, []) for name, value in body.items() if value is None and name in _WRAPPERS), None)
 
 
 def _excused(observation: Observation, violation: Violation) -> bool:
@@ -400,7 +431,6 @@ def _body_finding(observation: Observation, violation: Violation, validators: Va
         "writeOnly": f"The write-only field {where} is shown",
         "additionalProperties": "An answer holds a field that its schema rules out",
         "required": "A required field is missing from an answer",
-        "format": f"A value is not in its documented format: {where}",
     }
     if violation.value is None and violation.keyword == "type" and answer.ok and where != "the body":
         # a generator that leaves out what may be null does so for every field
@@ -415,9 +445,22 @@ def _body_finding(observation: Observation, violation: Violation, validators: Va
             violation.place,
         )
         return replace(found, subjects=(where.removeprefix("*/"),))
+    if violation.keyword == "format" and answer.ok:
+        name = str(validators.rule(violation.place))
+        found = observation.finding(
+            "shape.body",
+            "warning",
+            "contract",
+            f"Values are not in their documented format {name}",
+            rule,
+            f"{where} = {shown(violation.value, 120)}",
+            f"everywhere:format {name}",
+            violation.place,
+        )
+        return replace(found, subjects=(where.removeprefix("*/"),))
     return observation.finding(
         _check_of(answer, "shape.body"),
-        "warning" if violation.keyword == "format" else "error",
+        "error",
         "contract",
         "The body of refusals is not the documented one"
         if answer.status >= 400

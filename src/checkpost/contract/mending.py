@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cache
@@ -14,6 +15,8 @@ VALUES = frozenset({"example", "examples", "default", "enum", "const"})
 #: Keywords whose members are schemas by name.
 NAMED = frozenset({"properties", "patternProperties", "$defs", "definitions", "schemas"})
 
+_LIMITS = frozenset({"minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf"})
+_COUNTS = frozenset({"minLength", "maxLength", "minItems", "maxItems", "minProperties", "maxProperties"})
 _TYPES = frozenset({"array", "boolean", "integer", "null", "number", "object", "string"})
 #: What generators write for types, and what they mean.
 _WORDS: tuple[tuple[str, dict[str, str]], ...] = (
@@ -95,6 +98,7 @@ def _schema(node: dict[str, Any], pointer: str, nullable: bool) -> Iterator[Mend
         node.pop("nullable", None)
     for exclusive in [] if nullable else numeric_limits(node):
         yield Mended("boolean-limit", f"{exclusive!r} is a number in this version; it is read as of old.", pointer)
+    yield from _numbers(node, pointer)
     pattern = node.get("pattern")
     if isinstance(pattern, str) and not _is_pattern(pattern):
         del node["pattern"]
@@ -107,6 +111,33 @@ def _schema(node: dict[str, Any], pointer: str, nullable: bool) -> Iterator[Mend
     if "enum" in node and not isinstance(node["enum"], list):
         del node["enum"]
         yield Mended("enum", "'enum' has to be a list; it is not looked at.", pointer)
+
+
+def _numbers(node: dict[str, Any], pointer: str) -> Iterator[Mended]:
+    """Limits that are no numbers: those in quotes are read as such, the others not at all (JSON Schema validation,
+    6.2 to 6.5; JSON has no infinity, RFC 8259, 6)."""
+    for name in _LIMITS | _COUNTS:
+        stated = node.get(name)
+        if stated is None and name in node:
+            del node[name]  # many programs write null for what they do not state
+        if stated is None or isinstance(stated, bool):
+            continue
+        number = _number(stated)
+        if number is None or (name in _COUNTS and (number < 0 or number != int(number))):
+            del node[name]
+            yield Mended("limit", f"{name!r} cannot be {stated!r}; it is not looked at.", join(pointer, name))
+        elif isinstance(stated, str):
+            node[name] = number
+            yield Mended("limit", f"{name!r} is a text, {stated!r}; it is read as a number.", join(pointer, name))
+
+
+def _number(stated: Any) -> int | float | None:
+    if isinstance(stated, str):
+        try:
+            stated = int(stated) if stated.strip().lstrip("+-").isdigit() else float(stated)
+        except ValueError:
+            return None
+    return stated if isinstance(stated, int | float) and math.isfinite(stated) else None
 
 
 def _type(node: dict[str, Any], pointer: str) -> Iterator[Mended]:

@@ -317,10 +317,41 @@ def _odata(parameter: Parameter, said: str) -> Filtering:
     )
 
 
+#: A form of query parameters that words give: ``{field}__{operator}={value}``, ``FIELD[OP]=VALUE``.
+_FORM = re.compile(
+    r"[{<]?\b(?:field|column|attribute|property)(?:_?name)?[}>]?(?P<before>__|[.\[_:-])"
+    r"[{<]?(?:operator|operation|op|lookup|comparator)[}>]?(?P<behind>\]?)=",
+    re.I,
+)
+
+
+def _parameters_in_words(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering | None:
+    """A parameter for each comparison, of which words alone tell: their form, and a list of the operators."""
+    form = _FORM.search(said)
+    if form is None or not names:
+        return None
+    before, behind = form["before"], form["behind"]
+    templates: Templates = {}
+    for word in dict.fromkeys(re.findall(rf"`(?:{re.escape(before)})?([a-z]+)(?:{re.escape(behind)})?`", said)):
+        listed = re.search(rf"{re.escape(before + word + behind)}=\(", said) is not None
+        for name in names:
+            for key, template in _operator(name, word, f"{name}{before}{word}{behind}"):
+                templates.setdefault(key, template.replace("{values}", "({values})") if listed else template)
+    if "%" not in said:
+        templates = {key: each for key, each in templates.items() if key[1] not in {"like", "ilike"}}
+    if not templates:
+        return None
+    why = Reason(f"what is said of {parameter.name} shows FIELD{before}OPERATOR{behind}=VALUE", "likely")
+    return Filtering("parameters", templates, why, parameter.name, quote='"', wildcard="%", place=parameter.place)
+
+
 def _expression(parameter: Parameter, names: Sequence[str]) -> tuple[Filtering, ...]:
     """An expression whose grammar is told by what is said of the parameter: none where it is not, two where
     nothing tells whether texts stand in quotes."""
     said = said_of(parameter)
+    in_words = _parameters_in_words(parameter, said, names)
+    if in_words is not None:
+        return (in_words,)
     if parameter.media_type.endswith("json") or re.search(r"\{\s*\\?\"", said):
         by_json = _json(parameter, said, names)
         return (by_json,) if by_json is not None else ()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 from checkpost.contract.contract import Operation, Parameter
@@ -52,7 +53,7 @@ def queries_of(
     if operation is None:
         return Queries()
     names = [each.name for each in fields if each.shown]
-    by_name = {normal(each.name): each for each in reversed(operation.parameters) if each.location == "query"}
+    by_name = {normal(each.name): _as_said(each) for each in reversed(operation.parameters) if each.location == "query"}
     own = {normal(each) for each in names}
     known = {word: each for word, each in by_name.items() if word not in own}
     taken = {paging.limit, paging.position, paging.cursor} - {None}
@@ -81,6 +82,15 @@ def queries_of(
         aggregating,
     )
     return stated_over(described, stated, collection or "")
+
+
+def _as_said(parameter: Parameter) -> Parameter:
+    """A parameter by the name that is said of it where its own has a blank, which no program would put into a URL."""
+    if " " not in parameter.name:
+        return parameter
+    names = re.findall(r"[?&`](\w+)=", parameter.description)
+    same = [name for name in names if normal(name) == normal(parameter.name)]
+    return replace(parameter, name=same[0]) if same else parameter
 
 
 #: Parameters that add fields to the usual ones, or leave some out.
