@@ -71,6 +71,21 @@ def held(row: Row, each: Expanded) -> Any:
     raise LookupError(each.name)
 
 
+def with_included(body: Any, target: Resource, each: Expanded, row: Row, key: Key | None) -> Row:
+    """A row with what a compound document holds of it beside the rows (JSON:API 1.1, 7.4)."""
+    included = body.get("included") if isinstance(body, dict) else None
+    if not isinstance(included, list) or target.layout.plain or target.key is None:
+        return row
+    name = target.key.fields[-1]
+    rows = [target.layout.flat(item) for item in included if isinstance(item, dict)]
+    if each.many:
+        own = [inner for inner in rows if key is not None and str(inner.get(each.via or "")) == str(key[-1])]
+        return {**row, each.name: own}
+    reference = row.get(each.via or "")
+    found = next((inner for inner in rows if str(inner.get(name)) == str(reference)), None)
+    return row if reference is None or found is None else {**row, each.name: found}
+
+
 def _fault(
     case: Case, target: Resource, each: Expanded, known: Known, row: Row, base: Row
 ) -> tuple[str, str, str] | None:
@@ -209,6 +224,7 @@ async def _expanded(case: Case, each: Expanded, target: Resource, known: Known, 
         own = case.client.key_of(row)
         if own is None or own not in base:
             continue
+        row = with_included(exchange.answer.json, target, each, row, own)
         fault = _fault(case, target, each, known, row, base[own])
         if fault is None:
             known_fields = [name for name in case.settable if name not in case.state.disputed]
@@ -284,6 +300,7 @@ async def deep_expansions(case: Case) -> AsyncIterator[Finding]:
         reply = await ask(case, Asked(tuple(expansion.pairs([name]))), f"rows with {name} expanded")
         asked += 1
         for row in reply.rows or ():
+            row = with_included(reply.exchange.answer.json, target, outer[first], row, case.client.key_of(row))
             try:
                 middle = held(row, outer[first])
             except LookupError:

@@ -38,12 +38,15 @@ def with_expansions(resource: Resource, others: Mapping[str, Resource]) -> Resou
         elif field.created and not field.required and found.via is not None and found.through is None and found.many:
             nested.append(found)
     expansion = _expansion(resource, parameters, embedded)
+    apart = {each.name for each in (*embedded, *nested)}
     if expansion is not None:
         known = {each.name for each in embedded}
         for name in expansion.choices:
             if name not in known and "." not in name and "/" not in name:
                 embedded += _by_name(name, resource, others)
-    apart = {each.name for each in (*embedded, *nested)}
+    # the reference of an expansion's name is a field beside it
+    references = {each.field for each in resource.relations}
+    apart |= {each.name for each in embedded} - references
     fields = tuple(each for each in resource.fields if each.name not in apart)
     return replace(resource, fields=fields, expansion=expansion, embedded=tuple(embedded), nested=tuple(nested))
 
