@@ -21,6 +21,19 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
     state = case.state
     own = (await case.own())[0]
     exchange = await case.send("delete", "deleting a row", key=own.key)
+    if exchange.answer.status >= 500 and await _is_gone(case, own.key):
+        case.forget(own.key)
+        yield case.finding(
+            "error",
+            "expectation",
+            f"DELETE answers {exchange.answer.status} although the row is deleted",
+            "success",
+            f"{exchange.answer.status}, and the row is gone",
+            cause="gone with a failure",
+            purpose="delete",
+            evidence=[own.exchange, exchange],
+        )
+        return
     if not exchange.answer.ok:
         why = f"deleting a row answers {exchange.answer.status or exchange.answer.detail}"
         state.not_removable = f"rows cannot be removed: {why}"
@@ -70,6 +83,18 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
         purpose="delete",
         evidence=evidence,
     )
+
+
+async def _is_gone(case: Case, key: Key) -> bool:
+    """Whether neither a read nor the list shows a row."""
+    if case.has("read"):
+        read, _ = await case.read(key, "a deleted row")
+        if not case.client.absent(read.answer):
+            return False
+    if not case.has("list"):
+        return case.has("read")
+    listing = await case.listing()
+    return listing.complete and key not in listing.by_key
 
 
 @check("delete.again", needs=_NEEDS, creates=True, cost=lambda resource: 3)

@@ -60,8 +60,8 @@ class Entry:
     """A row that a request may have made: its table, the role that asked, the record sent, and its key where the
     client chose it.
 
-    ``answered`` is the key that the API's answer gave, ``status`` what it answered (0 for no answer), ``sure``
-    whether that tells the request's fate, ``proved`` that reading the row showed what was sent, ``stamps`` what the
+    ``answered`` is the key that the API's answer gave, ``shown`` the row in it, where that bears no mark, ``status``
+    what it answered (0 for no answer), ``sure`` whether that tells the request's fate, ``proved`` that reading the row showed what was sent, ``stamps`` what the
     server had set on it then, ``removed`` that its removal was answered. ``held`` is the row as it is to be found
     again, where it was left on purpose. The entry of a ``change`` stands for the row that a faulty API may make of it;
     ``key`` is then the row that was meant.
@@ -75,6 +75,7 @@ class Entry:
     role: str = ""
     above: Key = ()
     answered: Key | None = None
+    shown: Mapping[str, Any] | None = None
     status: int = 0
     sure: bool = False
     proved: bool = False
@@ -156,8 +157,8 @@ class Journal:
         return entry
 
     def tell(self, number: int, **told: Any) -> None:
-        """Record what became known of an entry: ``answered``, ``status``, ``sure``, ``proved``, ``removed``,
-        ``held``."""
+        """Record what became known of an entry: ``answered``, ``shown``, ``status``, ``sure``, ``proved``,
+        ``removed``, ``held``."""
         if number in self._entries:
             self._entries[number] = replace(self._entries[number], **told)
             self._write({"tell": number, **told})

@@ -19,7 +19,7 @@ from checkpost.rows.resemblance import Bears, marked, shows, stamps
 from checkpost.rows.script import Deeds
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made, Unsafe
-from checkpost.wire.exchange import Exchange, Request
+from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.listing import Key, Listing, Row
 from checkpost.wire.session import Session
 
@@ -81,6 +81,8 @@ class Table:
     #: Own rows whose removal was asked for and not refused: another row may have the key by now.
     doubtful: set[Key] = field(default_factory=set)
     left: dict[Key, int] = field(default_factory=dict)
+    #: Whether the API was seen to give the key of a row that is gone to another.
+    reuses_keys: bool = False
     #: Why nothing is written; and why no row but the run's own is read by its key.
     forbidden: str = ""
     harmful: str = ""
@@ -224,7 +226,7 @@ class Ledger:
                     continue
                 records, bears = self._sent_to(entry, table, key), self.bears(client.resource)
                 sure = key not in table.doubtful or bears(row, records)
-                if sure and shows(client.resource, records, row, bears, table.whole):
+                if sure and shows(client.resource, records, row, bears, table.whole, entry.shown):
                     table.unproved.discard(key)
                     self.journal.tell(number, proved=True, stamps=stamps(client.resource, entry.record, row) or None)
 
@@ -283,11 +285,19 @@ class Ledger:
         if answer.ok and act.key_in is not None and entries:
             key = act.key_in(answer)
             if key is not None:
+                self._take_down(entries[0], answer)
                 self.answered(entries[0].number, key)
                 self.table(entries[0].resource).keyless = False  # it was left out since that was asked for
             elif sure:
                 self.table(entries[0].resource).keyless = True
         return exchange
+
+    def _take_down(self, entry: Entry, answer: Answer) -> None:
+        """Note the row that a create's answer shows, where nothing else would tell it from others."""
+        client = self.reach(entry.resource)
+        row = client.row_in(answer) if client is not None else None
+        if client is not None and row is not None and not self.bears(client.resource)(row, None):
+            self.journal.tell(entry.number, shown=row)
 
     async def landed(self) -> None:
         """Return when no request of the run's is on its way any more."""
@@ -430,7 +440,7 @@ class Ledger:
         """Whether a key was that of a row of the run's which is gone, and will be given to no other row: the run chose
         it, or a row that the run has made since is there, whose key the API made anew."""
         table = self.table(name)
-        if key not in table.left or key in table.own:
+        if key not in table.left or key in table.own or (table.reuses_keys and not self._bears_mark(name, key)):
             return False
         numbers = [part for known in table.known if (part := as_number(known[-1])) is not None]
         last = as_number(key[-1])
@@ -541,7 +551,7 @@ class Ledger:
 
     def _given(self, entry: Entry, key: Key) -> None:
         table = self.table(entry.resource)
-        table.left.pop(key, None)
+        table.reuses_keys |= table.left.pop(key, None) is not None and entry.key is None
         if key in table.own and table.own[key] != entry.number and entry.answered is None and entry.key == key:
             return  # a second intent for one key: the row is still the first one's
         table.own[key] = entry.number
@@ -596,7 +606,8 @@ class Ledger:
         entry = self.journal.entry(number) if number is not None else None
         if entry is None or client is None:
             return False
-        return shows(client.resource, self._sent_to(entry, table, key), row, self.bears(client.resource), table.whole)
+        records, bears = self._sent_to(entry, table, key), self.bears(client.resource)
+        return shows(client.resource, records, row, bears, table.whole, entry.shown)
 
     def hold(self, name: str, key: Key, row: Row) -> int:
         """Leave an own row on purpose, as it is; the number of its entry."""

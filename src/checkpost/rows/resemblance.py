@@ -28,15 +28,22 @@ def marked(row: Mapping[str, Any], mark: str) -> bool:
 
 
 def shows(
-    resource: Resource, records: Sequence[Mapping[str, Any]], row: Row, bears: Bears, new: bool = False
+    resource: Resource,
+    records: Sequence[Mapping[str, Any]],
+    row: Row,
+    bears: Bears,
+    new: bool = False,
+    shown: Mapping[str, Any] | None = None,
 ) -> bool:
     """Whether a row whose key the API gave to a create is the row that was sent.
 
     It is if it bears the mark. Without it, it is if every field shows a value that was sent to it, by the create or
-    by a change since (one in four may differ, since APIs change values); and if it is blank, where nothing was sent or
-    where it is known to be ``new``: of a body that it does not read an API makes such a row.
+    by a change since (one in four may differ, since APIs change values); and if it is blank, where nothing was sent.
+    Of a row that is known to be ``new``, since the list was read whole and did not hold it, less is wanted: it may be
+    blank, as an API makes a row of a body that it does not read, or the very row that the create's answer has
+    ``shown``.
     """
-    if bears(row, None) or (new and _blank(resource, row)):
+    if bears(row, None) or (new and (_blank(resource, row) or _as_answered(resource, records, row, shown))):
         return True
     sent = sorted({name for record in records for name in record if name in row})
     telling = [name for name in sent if any(record.get(name) is not None for record in records)]
@@ -44,6 +51,21 @@ def shows(
         return _blank(resource, row)  # nothing was sent, or a body of which nothing can be told
     unlike = [name for name in telling if not _sent(resource, records, name, row[name])]
     return len(unlike) <= len(telling) // 4
+
+
+def _as_answered(
+    resource: Resource, records: Sequence[Mapping[str, Any]], row: Row, shown: Mapping[str, Any] | None
+) -> bool:
+    """Whether a row is in all values the one that the create's answer showed, but for those changed since, and that one
+    shows at least half of what was sent."""
+    if not shown or not records:
+        return False
+    since = {name for record in records[1:] for name in record}
+    if any(name not in row or row[name] != value for name, value in shown.items() if name not in since):
+        return False
+    told = [name for name, value in records[0].items() if value is not None and name in shown]
+    alike = [name for name in told if _alike(resource.field(name), records[0][name], shown[name])]
+    return bool(alike) and 2 * len(alike) >= len(told)
 
 
 def stamps(resource: Resource, record: Mapping[str, Any], row: Row) -> dict[str, str]:

@@ -123,6 +123,7 @@ async def look_again(ledger: Ledger, name: str, last: Look) -> Look | None:
             row,
             ledger.bears(client.resource),
             last.whole,
+            entry.shown,
         ):
             found.own[key] = entry
     return found
@@ -171,7 +172,7 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
             continue
         row = found.rows[key]
         records = [entry.record, *table.changes.get(key, ())]
-        alike = shows(resource, records, row, bears, table.whole)
+        alike = shows(resource, records, row, bears, table.whole, entry.shown)
         removed_since = removals.get(key, 0) > entry.number
         same = any(row.get(name) == value for name, value in (entry.stamps or {}).items()) or bears(row, records)
         if bears(row, None) or (alike and (same or not removed_since)):
