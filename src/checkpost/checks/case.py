@@ -566,7 +566,10 @@ class Case:
         mark = self.world.mark
         texts = {name: value for name, value in entry.record.items() if isinstance(value, str) and mark in value}
         shown = {name: str(row.get(name)).strip().casefold() for name in texts}
-        return not texts or any(value.strip().casefold().startswith(shown[name]) for name, value in texts.items())
+        # any text begins with an empty one
+        return not texts or any(
+            shown[name] and value.strip().casefold().startswith(shown[name]) for name, value in texts.items()
+        )
 
     def numbers(self, exchange: Exchange) -> tuple[int, ...]:
         """The journal's numbers of the rows that a request was to make, which are this check's to remove."""

@@ -7,6 +7,7 @@ from collections.abc import AsyncIterator
 from checkpost.checks.case import Case
 from checkpost.checks.read import succeeded_on_missing
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.world import WATCH
 from checkpost.findings import Finding
 from checkpost.model.purpose import Purpose
 from checkpost.wire.exchange import Exchange
@@ -23,6 +24,10 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
     exchange = await case.send("delete", "deleting a row", key=own.key)
     if exchange.answer.status >= 500 and await _is_gone(case, own.key):
         case.forget(own.key)
+        state.deletes_fail = True
+        watch = WATCH.get()
+        if watch is not None:
+            watch.failures[:] = [each for each in watch.failures if exchange.number not in each.exchanges]
         yield case.finding(
             "error",
             "expectation",

@@ -17,6 +17,7 @@ from checkpost.checks import (
     hold,
     large,
     links,
+    mixed,
     observe,
     page,
     protocol,
@@ -37,6 +38,7 @@ from checkpost.checks.registry import CHECKS, Check
 _MODULES = (
     *(
         read,
+        mixed,
         create,
         extremes,
         delete,

@@ -9,6 +9,9 @@ import click
 from checkpost.commands.options import PROFILE_NAME, beside_profile
 from checkpost.errors import CheckPostError
 
+#: As long as the number of a finding may be.
+_DIGITS = 4
+
 
 @click.command()
 @click.argument("name", required=False, metavar="[RUN|FINDING]")
@@ -35,7 +38,8 @@ def show(
         return
     run, wanted = stored[0], finding
     if name is not None:
-        matching = [each for each in stored if each.startswith(name)]
+        # a few digits are the number of a finding, and no run of that year
+        matching = [each for each in stored if each.startswith(name)] if len(name) > _DIGITS or finding else []
         run, wanted = (matching[0], finding) if matching else (run, finding or name)
     document = load(folder, run)
     if exchange is not None:

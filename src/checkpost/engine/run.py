@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import os
 import time
 from collections import Counter
@@ -250,7 +251,8 @@ class _Asked:
 
 class _Runner:
     """Asks the planned checks. What fails while other checks make rows in the same table is asked again, alone: what
-    they do there may be what was seen. Where the API itself failed, nothing else is under way then."""
+    they do there may be what was seen. Where the API itself failed, or a list answered otherwise than it should,
+    nothing else is under way then."""
 
     def __init__(self, world: World, planned: Sequence[Planned], progress: Progress) -> None:
         self.world, self.planned, self.progress = world, planned, progress
@@ -284,8 +286,12 @@ class _Runner:
         found: list[Finding] = []
         outcome: Outcome = "passed"
         reason = ""
-        if first is not None and first.failures and self._nothing_else(footprint):
-            await self.world.session.renew()
+        calm = contextlib.AsyncExitStack()
+        if first is not None and self._nothing_else(footprint):
+            if first.failures:
+                await self.world.session.renew()
+            if planned.check.family in _READING:
+                await calm.enter_async_context(self.world.session.one_by_one())
         try:
             self._refuse(planned)
             if first is not None and planned.check.family == "page":
@@ -300,6 +306,8 @@ class _Runner:
             outcome, reason = "blocked", str(error)
         except Exception as error:  # a check that breaks must neither end the run nor pass
             outcome, reason = "blocked", _own_fault(error)
+        finally:
+            await calm.aclose()
         outcome = "failed" if found else outcome
         try:
             await case.clean()
@@ -324,7 +332,7 @@ class _Runner:
             first.titles.append(titles)
             case.unlearn()
             state.forget(planned.check.name)
-            tables = [each.name for each in self.world.model.resources] if failures else footprint
+            tables = [each.name for each in self.world.model.resources] if failures or new else footprint
             return dict.fromkeys(tables, "alone")
         if first is not None:
             again = {each.key for each in failures}

@@ -59,6 +59,33 @@ def action_families(operations: Iterable[Operation]) -> list[Family]:
     return found
 
 
+#: What stands for one row in a path that does not name the table with its last word.
+_ONE = frozenset({"item", "items", "record", "row", "one", "entity", "object"})
+_ITEM_METHODS = {"read": "GET", "replace": "PUT", "update": "PATCH", "delete": "DELETE"}
+
+
+def with_lists_beside(families: Iterable[Family], by_path: Mapping[str, Mapping[str, Operation]]) -> Iterator[Family]:
+    """Families, those whose rows stand at ``/species/item/{id}`` with the list at ``/species/list`` or
+    ``/species/search`` beside them."""
+    for each in families:
+        head, _, word = (each.collection or "").rpartition("/")
+        if not head or word.lower() not in _ONE or each.acts or "GET" in by_path.get(each.collection or "", ()):
+            yield each
+            continue
+        beside = [path for path in by_path if path.rpartition("/")[0] == head and "{" not in path]
+        lists = [path for path in beside if _VERBS.get(path.rpartition("/")[2].lower()) == "list"]
+        asked = [(method, path) for path in lists for method in ("GET", "POST") if method in by_path[path]]
+        if not asked:
+            yield each
+            continue
+        acts = {"list": asked[0]}
+        if "POST" in by_path.get(each.collection or "", ()):
+            acts["create"] = ("POST", str(each.collection))
+        methods = by_path.get(each.item or "", {})
+        acts |= {purpose: (name, str(each.item)) for purpose, name in _ITEM_METHODS.items() if name in methods}
+        yield Family(head.rpartition("/")[2], asked[0][1], each.item, acts)
+
+
 def _is_collection(path: str, operations: Iterable[Operation]) -> bool:
     """Whether a path is a list's in the usual sense: it is read and added to, or has items behind a slash."""
     methods = {each.method for each in operations if each.path == path}

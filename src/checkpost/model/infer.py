@@ -9,7 +9,7 @@ from typing import Any, cast
 
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.node import Node
-from checkpost.model.actions import action_families, like_key
+from checkpost.model.actions import action_families, like_key, with_lists_beside
 from checkpost.model.address import Address, addresses_by_filter
 from checkpost.model.bulk import bulk_of
 from checkpost.model.correction import Correction
@@ -184,7 +184,7 @@ def _families(
     taken = {path for family in stated.values() for path in (family.collection, family.item) if path}
     acted = action_families(each for each in contract.operations if each.path not in taken)
     used = {path for family in acted for _, path in family.acts.values()}
-    plain_ones = families([path for path in by_path if path not in used], stated)
+    plain_ones = [*with_lists_beside(families([path for path in by_path if path not in used], stated), by_path)]
     # what has lists and rows in the usual way may have paths for actions beside them
     whole = [each for each in plain_ones if each.item or len(by_path.get(each.collection or "", ())) > 1]
     usual = {normal(singular(each.name)) for each in whole}

@@ -107,7 +107,9 @@ def _find(queries: Sequence[Parameter], names: Sequence[str]) -> Parameter | Non
     for name in names:
         for parameter in queries:
             shape = shape_of(parameter.schema)
-            counts = shape.types <= {"integer", "number"} or (shape.types == {"string"} and name in _SURE)
+            numbers = shape.types & {"integer", "number"}
+            texts = shape.types <= {"integer", "number", "string"} and name in _SURE
+            counts = shape.types <= {"integer", "number"} or texts or (bool(numbers) and "string" in shape.types)
             if normal(parameter.name) == name and counts:
                 return parameter
     return None

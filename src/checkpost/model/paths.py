@@ -106,7 +106,8 @@ def families(paths: Collection[str], stated: Mapping[str, Family]) -> list[Famil
         items = [
             path
             for path in free
-            if parameters(path) and (_item_of(base, plain(path)) or (base != "/" and _composite(base, plain(path), every)))
+            if parameters(path)
+            and (_item_of(base, plain(path)) or (base != "/" and _composite(base, plain(path), every)))
         ]
         # a composite key's longer path is an item too; the shortest is taken where both are there
         item = min(items, key=lambda path: (len(parameters(path)), len(path)), default=None)

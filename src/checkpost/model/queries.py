@@ -253,8 +253,10 @@ def _sorting_by_parameter(operation: Operation, names: Sequence[str]) -> Sorting
 def _is_direction(choices: Sequence[str]) -> bool:
     """Whether a parameter takes an ascending and a descending direction, and little else."""
     words = {normal(each) for each in choices}
-    return len(words) <= 4 and any(each.startswith("asc") for each in words) and any(
-        each.startswith("desc") for each in words
+    return (
+        len(words) <= 4
+        and any(each.startswith("asc") for each in words)
+        and any(each.startswith("desc") for each in words)
     )
 
 

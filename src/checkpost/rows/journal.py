@@ -61,10 +61,10 @@ class Entry:
     client chose it.
 
     ``answered`` is the key that the API's answer gave, ``shown`` the row in it, where that bears no mark, ``status``
-    what it answered (0 for no answer), ``sure`` whether that tells the request's fate, ``proved`` that reading the row showed what was sent, ``stamps`` what the
-    server had set on it then, ``removed`` that its removal was answered. ``held`` is the row as it is to be found
-    again, where it was left on purpose. The entry of a ``change`` stands for the row that a faulty API may make of it;
-    ``key`` is then the row that was meant.
+    what it answered (0 for no answer), ``sure`` whether that tells the request's fate, ``proved`` that reading the row
+    showed what was sent, ``stamps`` what the server had set on it then, ``removed`` that its removal was answered.
+    ``held`` is the row as it is to be found again, where it was left on purpose. The entry of a ``change`` stands for
+    the row that a faulty API may make of it; ``key`` is then the row that was meant.
     """
 
     number: int

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import uuid
 from collections.abc import Callable, Mapping, Sequence
@@ -9,6 +10,7 @@ from typing import Any
 from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
 from checkpost.contract.contract import Operation
+from checkpost.contract.node import Node
 from checkpost.contract.pointer import tokens, walk
 from checkpost.model.address import Address
 from checkpost.model.media import JSON_PATCH, request_media_type
@@ -16,6 +18,7 @@ from checkpost.model.members import put_together
 from checkpost.model.paths import PARAMETER
 from checkpost.model.purpose import Purpose
 from checkpost.model.resource import Constants, Resource
+from checkpost.model.shape import shape_of
 from checkpost.wire.door import Act, Door, Made, Unsafe
 from checkpost.wire.encoding import encoded
 from checkpost.wire.exchange import Answer, Exchange, Request
@@ -245,7 +248,8 @@ class Client:
         address = self._address(operation, purpose)
         named = dict(zip(address.body, key, strict=False)) if address and address.body and key else {}
         if own and purpose == "list" and resource.in_body:
-            inside = {name: value for name, value in query if name in resource.in_body}
+            schemas = {each.name: each.schema for each in operation.parameters}
+            inside = {name: _typed(schemas.get(name), value) for name, value in query if name in resource.in_body}
             return [each for each in query if each[0] not in resource.in_body], inside
         if record is None:
             return query, named or None
@@ -455,6 +459,17 @@ class Client:
         elif envelope.total_header:
             total = (answer.header(envelope.total_header) or "").rpartition("/")[2].strip()
         return int(total) if isinstance(total, int | str) and str(total).isdigit() else None
+
+
+def _typed(schema: Node | None, value: Any) -> Any:
+    """A value of a query as a JSON body has it: not as a text where the schema takes none."""
+    types = shape_of(schema).types
+    if not isinstance(value, str) or not types or "string" in types:
+        return value
+    try:
+        return json.loads(value)
+    except ValueError:
+        return value
 
 
 def _at(body: Any, pointer: str) -> Any:

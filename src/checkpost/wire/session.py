@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import AsyncIterator, Callable, Mapping
 from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
 from types import TracebackType
@@ -58,6 +59,7 @@ class Session:
         self._roles, self._environment, self.limits = roles, environment, limits
         self._on_exchange = on_exchange
         self._slots = asyncio.Semaphore(limits.concurrency)
+        self._alone = asyncio.Lock()
         self._connections = Connections(limits.timeout, limits.concurrency) if transport is None else None
         self._transport = transport or self._connections
         self._sent = 0
@@ -107,6 +109,20 @@ class Session:
                 continue
             self._on_exchange(exchange)
             return exchange
+
+    @contextlib.asynccontextmanager
+    async def one_by_one(self) -> AsyncIterator[None]:
+        """Send one request at a time meanwhile: what is wrong then is not for other requests."""
+        held = 0
+        async with self._alone:
+            try:
+                while held < self.limits.concurrency - 1:
+                    await self._slots.acquire()
+                    held += 1
+                yield
+            finally:
+                for _ in range(held):
+                    self._slots.release()
 
     async def transmit(self, request: Request, check: str = "") -> Exchange:
         """Send a request that may change rows, once. Only the ledger does so (``checkpost.rows.ledger``)."""
