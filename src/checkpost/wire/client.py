@@ -248,7 +248,7 @@ class Client:
         address = self._address(operation, purpose)
         named = dict(zip(address.body, key, strict=False)) if address and address.body and key else {}
         if own and purpose == "list" and resource.in_body:
-            schemas = {each.name: each.schema for each in operation.parameters}
+            schemas = shape_of(resource.body_schema(purpose)).properties
             inside = {name: _typed(schemas.get(name), value) for name, value in query if name in resource.in_body}
             return [each for each in query if each[0] not in resource.in_body], inside
         if record is None:
