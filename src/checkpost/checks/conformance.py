@@ -327,10 +327,11 @@ def _media_and_body(observation: Observation, documented: Response, validators: 
             _check_of(answer, "shape.media-type"),
             "error",
             "contract",
-            f"The media type of {answer.status} is not the documented one",
+            "The media type is not the documented one",
             " or ".join(names),
-            answer.media_type or "no Content-Type",
-            _cause(answer, f"media type {answer.media_type}", operation),
+            f"{answer.media_type or 'no Content-Type'} with {answer.status}",
+            # what writes answers does it for all of them
+            f"everywhere:media type {answer.media_type}",
             documented.place,
         )
         if not is_json_type(answer.media_type) and not answer.parsed[0]:
@@ -423,8 +424,11 @@ def _covers(documented: str, media_type: str) -> bool:
 
 def _body_finding(observation: Observation, violation: Violation, validators: Validators) -> Finding:
     answer = observation.exchange.answer
-    where = "/".join("*" if isinstance(part, int) else part for part in violation.path) or "the body"
+    inner = _only_type(violation)
     rule = f"{violation.keyword}: {shown(validators.rule(violation.place))}"
+    if inner is not violation:
+        violation, rule = inner, f"type: {inner.message.rpartition('of type ')[2]}"
+    where = "/".join("*" if isinstance(part, int) else part for part in violation.path) or "the body"
     expected = {
         "writeOnly": "an answer without it (JSON Schema validation, 9.4)",
         "additionalProperties": "only the fields that its schema has",
@@ -469,9 +473,26 @@ def _body_finding(observation: Observation, violation: Violation, validators: Va
         else titles.get(violation.keyword, f"A value breaks its schema: {where}"),
         expected.get(violation.keyword, rule),
         violation.message if len(violation.message) <= 200 else violation.message[:199] + "…",
-        "body" if answer.status >= 400 else f"{violation.place.location.rpartition('/')[2]}#{violation.place.pointer}",
+        _body_cause(answer, violation, rule),
         violation.place,
     )
+
+
+def _body_cause(answer: Answer, violation: Violation, rule: str) -> str:
+    if answer.status >= 400:
+        return "body"
+    if violation.keyword == "type" and violation.field_name:
+        # a number in quotes, or without: what writes a field does it wherever the field is shown
+        return f"everywhere:{violation.field_name} {rule} {type(violation.value).__name__}"
+    return f"{violation.place.location.rpartition('/')[2]}#{violation.place.pointer}"
+
+
+def _only_type(violation: Violation) -> Violation:
+    """Of a value that fits none of several schemas, the one type that is wrong inside it, where that is all that one of
+    them lacks."""
+    single = [branch[0] for branch in violation.alternatives if len(branch) == 1]
+    inside = [each for each in single if each.keyword == "type" and len(each.path) > len(violation.path)]
+    return inside[0] if len(inside) == 1 and inside[0].value is not None else violation
 
 
 def _headers(observation: Observation, documented: Response, validators: Validators) -> Iterator[Finding]:

@@ -28,7 +28,7 @@ async def extreme_values(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("rows are made by a form, or bear no mark by which they would be known again")
     fixed = {*case.resource.values, *(case.resource.key.fields if case.resource.key else ())}
     kept = [each for each in case.resource.writable("create") if each.name not in fixed]
-    text = next((each for each in kept if each.is_text), None)
+    text = next((each for each in kept if each.is_text and not case.resource.relation(each.name)), None)
     number = next((each for each in kept if each.kind == "number" and _may_be_far(case, each)), None)
     plain = case.resource.layout.plain and "create" not in case.resource.listed
     # one field of a record at a time: by the others its row is known again, whatever is made of that one

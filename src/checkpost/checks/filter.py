@@ -17,7 +17,7 @@ from checkpost.model.field import Field
 from checkpost.model.query import PATTERNS, Compare, Condition, Either, Every, Not, Operator, Query, in_words
 from checkpost.model.resource import Resource
 from checkpost.model.shape import shape_of
-from checkpost.model.spelling import Filtering, Inexpressible
+from checkpost.model.spelling import Filtering, Inexpressible, plain
 from checkpost.oracle.columns import Snapshot, number
 from checkpost.oracle.filter import Reading, Verdict, evaluate, judge
 from checkpost.values.operands import conditions
@@ -223,9 +223,10 @@ def _allowed(case: Case, filtering: Filtering, condition: Compare) -> bool:
 
 
 def _fits(case: Case, schema: Node, value: Any) -> bool:
-    """Whether a value is allowed by a schema, as it is or, since a URL holds texts alone, as the number it spells."""
+    """Whether a value is allowed by a schema: as it is, as the text that stands in the URL, or, of a text, as the
+    number it spells."""
     valid = case.world.validators.is_valid
-    if valid(schema, value, "request"):
+    if valid(schema, value, "request") or (value is not None and valid(schema, plain(value), "request")):
         return True
     return isinstance(value, str) and value.isascii() and value.isdigit() and valid(schema, int(value), "request")
 

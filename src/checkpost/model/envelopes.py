@@ -159,6 +159,13 @@ def has_links(operation: Operation | None) -> bool:
     return any(header.name.lower() == "link" for response in answers for header in response.headers)
 
 
+#: Members that hold the row in an answer about one, and what may stand beside it there.
+_WRAPPED = frozenset({"data", "result", "record", "item", "value"})
+_ABOUT = frozenset(
+    {"jsonapi", "meta", "links", "included", "success", "status", "message", "msg", "code", "error", "errors"}
+)
+
+
 def row_pointer(schema: Node | None, names: frozenset[str], in_lists: bool = False) -> str | None:
     """Where one row with fields of these names stands in a body; None where there is none. ``in_lists`` takes a list
     of rows for one too.
@@ -167,6 +174,11 @@ def row_pointer(schema: Node | None, names: frozenset[str], in_lists: bool = Fal
     """
     shape = shape_of(schema)
     if not names:
+        wrapped = _WRAPPED & shape.properties.keys()
+        if len(wrapped) == 1 and not shape.properties.keys() - _WRAPPED - _ABOUT:
+            name = next(iter(wrapped))
+            if shape_of(shape.properties[name]).properties:
+                return f"/{name}"
         return "" if shape.properties else None
     best: tuple[float, int, str] | None = None
     for pointer, member in [("", shape), *((pointer, member) for pointer, _, member in _members(shape))]:

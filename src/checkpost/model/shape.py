@@ -46,6 +46,14 @@ def alternatives(node: Node | None) -> list[Node]:
     return [each for word in words for _, each in schema.child(word).children()]
 
 
+#: Keywords that say more of a value than its type.
+_TELLING = frozenset({"$ref", "allOf", "anyOf", "oneOf", "properties", "items", "enum", "const", "format", "pattern"})
+
+
+def _tells(node: Node) -> bool:
+    return isinstance(node.value, dict) and not _TELLING.isdisjoint(node.value)
+
+
 class _Merger:
     def __init__(self) -> None:
         self.keywords: dict[str, Any] = {}
@@ -68,7 +76,10 @@ class _Merger:
             self._alternatives(node, key, depth)
         for key, value in node.value.items():
             if key == "properties" and isinstance(value, dict):
-                self.properties.update(dict(node.child("properties").children()))
+                for name, child in node.child("properties").children():
+                    # of two that hold at once the one that says more: a bare object takes nothing away
+                    if name not in self.properties or _tells(child) or not _tells(self.properties[name]):
+                        self.properties[name] = child
             elif key == "required" and isinstance(value, list):
                 self.required.update(map(str, value))
             elif key == "items" and isinstance(value, dict):

@@ -72,6 +72,9 @@ class Table:
     own: dict[Key, int] = field(default_factory=dict)
     ever: set[Key] = field(default_factory=set)
     unproved: set[Key] = field(default_factory=set)
+    #: Those of them that were read and showed something else than was sent; and whether any row was ever proved.
+    strange: set[Key] = field(default_factory=set)
+    recognised: bool = False
     #: Keys without a mark that the run has chosen, and that no row had: what is there now is a create on its way.
     chosen: set[Key] = field(default_factory=set)
     #: All keys that it has chosen itself.
@@ -88,6 +91,10 @@ class Table:
     harmful: str = ""
     #: What changes have sent to an own row, by its key.
     changes: dict[Key, list[Mapping[str, Any]]] = field(default_factory=dict)
+
+
+#: How many rows there may be at once that cannot be shown to be the run's.
+_MOST_STRANGE = 3
 
 
 class Ledger:
@@ -228,7 +235,11 @@ class Ledger:
                 sure = key not in table.doubtful or bears(row, records)
                 if sure and shows(client.resource, records, row, bears, table.whole, entry.shown):
                     table.unproved.discard(key)
+                    table.strange.discard(key)
+                    table.recognised = True
                     self.journal.tell(number, proved=True, stamps=stamps(client.resource, entry.record, row) or None)
+                elif sure:
+                    table.strange.add(key)
 
     def _sent_to(self, entry: Entry, table: Table, key: Key) -> list[Mapping[str, Any]]:
         return [entry.record, *table.changes.get(key, ())]
@@ -385,6 +396,9 @@ class Ledger:
                 raise Unsafe(f"nothing is made in {name}: neither a list nor a read would show it again")
             if client.resource.picked_by_api("delete") and not self._by_filter:
                 await self._permit_filter(name)  # it could not be removed again
+            table = self.table(name)
+            if len(table.strange) > (_MOST_STRANGE if table.recognised else 0):
+                raise Unsafe(f"rows made in {name} are not shown as they were sent, so that they could not be removed")
         for made in every:
             table = self.table(made.table)
             if made.key is None and table.keyless and not self._bears(made):
@@ -480,7 +494,7 @@ class Ledger:
             refers = any(self._surely_own(each.resource, row.get(each.field)) for each in resource.relations)
             return refers and not any(marked(record, self.mark) for record in records)
 
-        return told
+        return Bears(self.mark, told)
 
     def _own_choice(self, resource: Resource, row: Mapping[str, Any]) -> bool:
         """Whether a row has a key that the run has made up: a text that nobody else would come upon."""
@@ -575,6 +589,7 @@ class Ledger:
             return  # a new row of the run's has been given its key meanwhile
         number = table.own.pop(key, None)
         table.unproved.discard(key)
+        table.strange.discard(key)
         table.chosen.discard(key)
         table.changes.pop(key, None)
         if number is not None:

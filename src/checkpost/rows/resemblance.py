@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from checkpost.model.field import MISSING, Field
@@ -16,9 +17,18 @@ from checkpost.wire.listing import Key, Row
 _STAMP = re.compile(r"\d\d:\d\d:\d\d|^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$")
 #: Signs that not every store takes, and how long what stands before them has to be to tell a text.
 _UNSTORABLE, _TELLING = re.compile("[\0\ud800-\udfff]"), 12
-#: Whether a row bears the run's mark, or, where none of the records that were sent for it does, refers to a row that is
-#: the run's. Without records it has to bear the mark itself: others refer to the run's rows too.
-Bears = Callable[[Mapping[str, Any], Sequence[Mapping[str, Any]] | None], bool]
+
+
+@dataclass(frozen=True)
+class Bears:
+    """Whether a row bears the run's ``mark``, or, where none of the records that were sent for it does, refers to a row
+    that is the run's. Without records it has to bear the mark itself: others refer to the run's rows too."""
+
+    mark: str
+    told: Callable[[Mapping[str, Any], Sequence[Mapping[str, Any]] | None], bool]
+
+    def __call__(self, row: Mapping[str, Any], records: Sequence[Mapping[str, Any]] | None) -> bool:
+        return self.told(row, records)
 
 
 def marked(row: Mapping[str, Any], mark: str) -> bool:
@@ -43,7 +53,9 @@ def shows(
     blank, as an API makes a row of a body that it does not read, or the very row that the create's answer has
     ``shown``.
     """
-    if bears(row, None) or (new and (_blank(resource, row) or _as_answered(resource, records, row, shown))):
+    if bears(row, None) or any(_within(record, row, bears.mark) for record in records):
+        return True
+    if new and (_blank(resource, row) or _as_answered(resource, records, row, shown)):
         return True
     sent = sorted({name for record in records for name in record if name in row})
     telling = [name for name in sent if any(record.get(name) is not None for record in records)]
@@ -51,6 +63,15 @@ def shows(
         return _blank(resource, row)  # nothing was sent, or a body of which nothing can be told
     unlike = [name for name in telling if not _sent(resource, records, name, row[name])]
     return len(unlike) <= len(telling) // 4
+
+
+def _within(sent: Any, got: Any, mark: str, deep: bool = False) -> bool:
+    """Whether a text with the run's mark that was sent inside a value stands in the same place of a row."""
+    if isinstance(sent, Mapping) and isinstance(got, Mapping):
+        return any(name in got and _within(value, got[name], mark, True) for name, value in sent.items())
+    if isinstance(sent, list) and isinstance(got, list):
+        return any(_within(one, other, mark, True) for one, other in zip(sent, got, strict=False))
+    return deep and isinstance(sent, str) and sent == got and mark in sent
 
 
 def _as_answered(
