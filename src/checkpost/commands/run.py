@@ -231,9 +231,13 @@ def show(document: Json) -> None:
 
 def exit_status(document: Json, fail_on: str) -> int:
     """What the process ends with: see ``checkpost.errors``."""
+    from checkpost.report.words import is_judged
+
     order, summary = ["note", "warning", "error"], document["summary"]
     harmed = any(each["certain"] for each in summary["harmed"])
     if document["run"]["interrupted"] or summary["left"] or harmed:
         return NOT_COMPLETED
     failing = order[order.index(fail_on) :] if fail_on in order else []
-    return FINDINGS if any(summary["findings"][severity] for severity in failing) else CLEAN
+    if any(summary["findings"][severity] for severity in failing):
+        return FINDINGS
+    return CLEAN if any(summary["findings"].values()) or is_judged(document) else NOT_COMPLETED

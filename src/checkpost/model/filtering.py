@@ -482,24 +482,22 @@ def _json(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering | 
     tokens = set(re.findall(r"\"([$_]?[A-Za-z_]+)\"\s*:", said)) | set(re.findall(r"(?<![\w$])([$_][a-z_]+)\b", said))
     tokens |= _listed_operators(said)
     for name, node in shape_of(parameter.schema).properties.items():
-        if name in names:
-            fields = (*(fields or ()), name)
-            tokens |= set(shape_of(node).properties)
-        else:
+        if name not in names:
             tokens.add(name)
+            continue
+        fields = (*(fields or ()), name)
+        # an object under an operator is a condition on another row
+        members = [word for word, each in shape_of(node).properties.items() if not shape_of(each).properties]
+        for word in members:
+            templates |= {(name, operator): each for operator, each in _json_members(word)}
+        if any(_is_scalar(each) for each in alternatives(node)):
+            templates.setdefault((name, "eq"), '{"{field}": "{value}"}')
+    stated = bool(templates)
     tokens = {token for token in tokens if re.fullmatch(r"[$_]?[A-Za-z_]+", token)}
-    for token in sorted(tokens - set(names)):
-        operator = operator_of(token.lstrip("$_")) if token.lstrip("$_") != "not" else None
-        if operator in {"null", "not_null"}:
-            templates[ANY, operator] = f'{{"{{field}}": {{"{token}": true}}}}'
-            templates[ANY, _NEGATED[operator]] = f'{{"{{field}}": {{"{token}": false}}}}'
-        elif operator == "between":
-            templates[ANY, operator] = f'{{"{{field}}": {{"{token}": ["{{low}}", "{{high}}"]}}}}'
-        elif operator is not None and operator not in {"from", "to"}:
-            word = "{values}" if operator in {"in", "not_in"} else "{value}"
-            templates[ANY, operator] = f'{{"{{field}}": {{"{token}": "{word}"}}}}'
+    for token in sorted(tokens - set(names)) if not stated else ():
+        templates |= {(ANY, operator): each for operator, each in _json_members(token)}
     scalar = rf"\"(?:{'|'.join(map(re.escape, names))})\"\s*:\s*(?:\"|-?\d|true|false|null)" if names else "$^"
-    if re.search(scalar, said):
+    if re.search(scalar, said) and not stated:
         templates[ANY, "eq"] = '{"{field}": "{value}"}'
         if re.search(r":\s*null\b", said):
             templates[ANY, "null"] = '{"{field}": null}'
@@ -525,6 +523,19 @@ def _json(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering | 
         wildcard="*" if "*" in said and "%" not in said else "%",
         place=parameter.place,
     )
+
+
+def _json_members(word: str) -> Iterator[tuple[Operator, str]]:
+    """The operators that a member under a field stands for, and how each is written."""
+    operator = operator_of(word.lstrip("$_")) if word.lstrip("$_") != "not" else None
+    if operator in {"null", "not_null"}:
+        yield operator, f'{{"{{field}}": {{"{word}": true}}}}'
+        yield _NEGATED[operator], f'{{"{{field}}": {{"{word}": false}}}}'
+    elif operator == "between":
+        yield operator, f'{{"{{field}}": {{"{word}": ["{{low}}", "{{high}}"]}}}}'
+    elif operator is not None and operator not in {"from", "to"}:
+        values = "{values}" if operator in {"in", "not_in"} else "{value}"
+        yield operator, f'{{"{{field}}": {{"{word}": "{values}"}}}}'
 
 
 def _untold(parameter: Parameter) -> tuple[Filtering, ...]:

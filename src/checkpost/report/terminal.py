@@ -14,7 +14,7 @@ from rich.text import Text
 from checkpost.checks.registry import FAMILIES, HOLD
 from checkpost.findings import NOT_CHOSEN
 from checkpost.report.access import access_matrix
-from checkpost.report.words import state_of_rows, verdict
+from checkpost.report.words import asked_of, is_judged, state_of_rows, verdict
 
 Json = dict[str, Any]
 
@@ -53,6 +53,8 @@ def show_run(document: Json, console: Console) -> None:
         console.print(line)
     if document["findings"]:
         console.print(Text("Next: checkpost show 1", style="bold"))
+    elif not is_judged(document):
+        console.print(Text("Next: checkpost survey, which says what a profile would open", style="bold"))
 
 
 def rows_not_as_before(summary: Json) -> Iterator[RenderableType]:
@@ -98,10 +100,9 @@ def _verdict(document: Json) -> RenderableType:
     """How it came out, in a line; what it leaves open, in others."""
     run, summary = document["run"], document["summary"]
     findings = summary["findings"]
-    style = "bold red" if findings["error"] else ("bold magenta" if findings["warning"] else "bold green")
-    # what was not chosen was not to be asked
-    total_of = summary["operations"] - sum(each["reason"] == NOT_CHOSEN for each in summary["not_exercised"])
-    asked = summary["operations"] - len(summary["not_exercised"])
+    unsure = findings["warning"] or not is_judged(document)
+    style = "bold red" if findings["error"] else ("bold magenta" if unsure else "bold green")
+    asked, total_of = asked_of(document)
     rows = state_of_rows(document)
     words = f"   {asked} of {total_of} operations asked   "
     lines = [Text.assemble((verdict(document), style), words, (rows, "bold red" if "NOT" in rows else ""))]

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+from checkpost.findings import NOT_CHOSEN
+
 Json = dict[str, Any]
 #: How many places and subjects are named.
 _MOST = 6
@@ -43,9 +45,26 @@ def finding_text(finding: Json) -> str:
     return "\n".join(filter(None, lines))
 
 
+def asked_of(document: Json) -> tuple[int, int]:
+    """How many operations were asked, and of how many that were to be."""
+    summary = document["summary"]
+    chosen = summary["operations"] - sum(each["reason"] == NOT_CHOSEN for each in summary["not_exercised"])
+    return summary["operations"] - len(summary["not_exercised"]), chosen
+
+
+def is_judged(document: Json) -> bool:
+    """Whether a run says something of the API: not if it was to read and write, and most operations were never
+    asked."""
+    asked, chosen = asked_of(document)
+    whole = {"read", "create"} <= {each["family"] for each in document["checks"]}
+    return 2 * asked >= chosen or bool(document["run"]["no_writes"]) or not whole
+
+
 def verdict(document: Json) -> str:
     """How a run came out, in a line."""
     findings = document["summary"]["findings"]
+    if not sum(findings.values()) and not is_judged(document):
+        return "not judged: most operations were never asked"
     counts = [f"{number} {name}{'s' if number != 1 else ''}" for name, number in findings.items() if number]
     total = sum(findings.values())
     return f"{total} finding{'s' if total != 1 else ''}: {', '.join(counts)}" if total else "no findings"
