@@ -32,6 +32,7 @@ def of_resource(resource: Resource) -> Json:
     """What is understood of a resource, by the words that the contracts expect it in."""
     fields, envelope = resource.fields, resource.envelope
     create = resource.operations.get("create")
+    only, names = resource.queries.filterings[:1], [each.name for each in fields]
     return {
         "operations": sorted(resource.operations),
         "paths": {purpose: str(operation) for purpose, operation in resource.operations.items()},
@@ -47,6 +48,9 @@ def of_resource(resource: Resource) -> Json:
         "keyed": envelope.keyed,
         "paging": resource.paging.style,
         "filter": resource.queries.filterings[0].form if len(resource.queries.filterings) == 1 else None,
+        "sort": resource.queries.sortings[0].parameter if len(resource.queries.sortings) == 1 else None,
+        "operators": {name: sorted(filtering.operators(name)) for filtering in only for name in names},
+        "shown_under": [each.path for each in resource.subcollections],
         "inside": resource.layout.fields_at,
         "listed": sorted(resource.listed),
         "in_body": sorted(resource.in_body),
@@ -72,7 +76,7 @@ class Awkward(unittest.TestCase):
     maxDiff = None
 
     def test_there_are_enough_of_them(self) -> None:
-        self.assertGreaterEqual(len(list(FOLDER.glob("*.yaml"))), 25)
+        self.assertGreaterEqual(len(list(FOLDER.glob("*.yaml"))), 36)
 
     def test_each_is_understood(self) -> None:
         for file in sorted(FOLDER.glob("*.yaml")):

@@ -165,6 +165,11 @@ async def freely_changed(
 
 async def _creates(case: Case, rights: Rights) -> AsyncIterator[Finding]:
     record = await case.record()
+    owner = case.resource.field(rights.owner) if rights.owner else None
+    if owner is not None and rights.owner in record and same(owner, rights.identity, record[rights.owner]):
+        # whose the row is to be is asked with somebody else's name
+        other = await case.value(owner, unlike=rights.identity)
+        record |= {rights.owner: other} if other is not MISSING else {}
     exchange, key = await case.create(record, f"a create by {case.actor}", through=case.acting)
     if not rights.may("create"):
         strays = [] if exchange.answer.ok else await case.strays()

@@ -18,6 +18,14 @@ MEMBER = "#/"
 APPENDED = "/-"
 
 
+#: Parameters whose object is one condition, unless its members say what else a list may be asked.
+_CONDITIONS = frozenset({"where", "filter", "filters", "condition", "conditions", "criteria", "predicate"})
+_ARGUMENTS = frozenset(
+    {"where", "filter", "limit", "offset", "skip", "take", "first", "page", "size", "order", "orderby", "sort", "fields"}
+    | {"select", "include", "cursor", "after"}
+)
+
+
 def with_members(operation: Operation) -> Operation:
     """An operation whose parameters that hold an object with described members (OpenAPI 3.1, 4.8.12: ``content``) are
     taken apart: each member is a parameter named ``PARAMETER#/MEMBER``, and ``PARAMETER#/MEMBER/-`` where it is an
@@ -43,7 +51,10 @@ def _taken_apart(parameter: Parameter) -> Iterator[Parameter]:
                 examples=(),
             )
         return
-    if parameter.location != "query" or not is_json_type(parameter.media_type) or len(members) < 2:
+    conditions = parameter.name.lower().lstrip("$_") in _CONDITIONS and not _ARGUMENTS & {
+        name.lower().lstrip("$_") for name in members
+    }
+    if parameter.location != "query" or not is_json_type(parameter.media_type) or len(members) < 2 or conditions:
         yield parameter
         return
     for name, node in members.items():
