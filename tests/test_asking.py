@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import itertools
 import json
 import tempfile
@@ -47,6 +48,69 @@ class Once(unittest.TestCase):
             result = run_on(Shop(DIALECT), families=[family])
             ran = {each.check for each in result.checks if each.requests}
             self.assertTrue(all(name.startswith((checks, "read.list")) for name in ran), ran)
+
+
+class Capped(Shop):
+    """Pages of more than 50 are refused, which the contract does not tell."""
+
+    most = 50
+
+    def contract(self) -> dict[str, Any]:
+        contract = super().contract()
+        for each in contract["paths"]["/wares"]["get"]["parameters"]:
+            each["schema"].pop("maximum", None)
+        return contract
+
+    async def listed(self, request: Request) -> Response:
+        size = request.query_params.get("limit", "20")
+        if size.isdigit() and int(size) > self.most:
+            return Response(status_code=500)
+        return await super().listed(request)
+
+
+class Unstated(unittest.TestCase):
+    def test_sizes_that_a_list_does_not_take_are_left_and_filters_asked_all_the_same(self) -> None:
+        for rows in (wares(40), wares(130)):
+            result = run_on(Capped(DIALECT, rows), families=["filter", "sort", "page"])
+            asked = {each.check: each.outcome for each in result.checks}
+            self.assertEqual(asked["filter.rows"], "passed", len(rows))
+            self.assertEqual(asked["sort.each-field"], "passed")
+            told = {each.check for each in result.findings if each.check != "errors.server-error"}
+            self.assertEqual(told - {"page.sizes"}, set())
+
+    def test_where_no_question_is_answered_nothing_passes(self) -> None:
+        class Broken(Shop):
+            def found(self, pairs: list[tuple[str, str]]) -> list[Row]:
+                if any(name not in {"limit", "offset", "page", "sort"} for name, _ in pairs):
+                    raise RuntimeError
+                return super().found(pairs)
+
+            async def listed(self, request: Request) -> Response:
+                try:
+                    return await super().listed(request)
+                except RuntimeError:
+                    return Response(status_code=500)
+
+        [outcome] = [each for each in run_on(Broken(DIALECT), families=["filter"]).checks if each.check == "filter.rows"]
+        self.assertEqual(outcome.outcome, "blocked", outcome.reason)
+
+
+class Mixed(Shop):
+    """Requests that come at the same time share what they ask for: the last one's page is every one's."""
+
+    async def listed(self, request: Request) -> Response:
+        self.query = request.url.query
+        await asyncio.sleep(0.005)
+        scope = {**request.scope, "query_string": self.query.encode()}
+        return await super().listed(Request(scope))
+
+
+class AtOnce(unittest.TestCase):
+    def test_answers_that_are_mixed_up_are_told_as_that_and_lists_are_judged_by_themselves(self) -> None:
+        result = run_on(Mixed(DIALECT, wares(24)), families=["read", "page", "filter", "sort"])
+        told = {each.check for each in result.findings if each.severity != "note"}
+        self.assertIn("read.at-once", told)
+        self.assertFalse({each for each in told if each.startswith(("page.", "filter.", "sort.", "select."))}, told)
 
 
 class Growing(Shop):

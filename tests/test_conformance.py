@@ -102,6 +102,7 @@ class Departures(unittest.TestCase):
             ({}, "required", "error"),
             ({"id": 1, "x": 1}, "additionalProperties", "error"),
             ({"id": 1, "born": "29.2.2020"}, "format", "warning"),
+            ({"id": None}, "type", "error"),
             ({"id": 1, "pin": "0000"}, "writeOnly", "error"),
         ]
         for body, keyword, severity in cases:
@@ -159,6 +160,28 @@ class Departures(unittest.TestCase):
             self.assertEqual(found(404, {"detail": detail}, "application/problem+json"), [], detail)
         echoed = {"detail": "SELECT a FROM b"}
         self.assertEqual(found(404, echoed, "application/problem+json", sent=json.dumps(echoed).encode()), [])
+
+
+class SystematicCauses(unittest.TestCase):
+    def test_a_record_in_a_wrapper_is_one_departure_and_is_looked_at_there(self) -> None:
+        titles = [each.title for each in found(200, {"status": "ok", "data": {"id": 1}})]
+        self.assertEqual(titles, ["Rows stand inside an object that the contract does not describe"])
+        inside = found(200, {"status": "ok", "data": {"id": "1"}})
+        self.assertEqual([each.title for each in inside][1:], ["A value breaks its schema: id"])
+        self.assertEqual(len(found(200, {"data": None})), 1)
+        self.assertNotIn("Rows stand", found(200, {"name": "no record at all"})[0].title)
+
+    def test_nulls_formats_types_and_media_types_are_one_cause_each_wherever_they_are(self) -> None:
+        cases = [
+            (found(200, {"id": None}), found(200, {"id": None}, method="PUT")),
+            (found(200, {"id": 1, "born": "today"}), found(200, {"id": 1, "born": "now"}, method="PUT")),
+            (found(200, {"id": "1"}), found(200, {"id": "2"}, method="PUT")),
+            (found(200, {"id": 1}, "text/plain"), found(404, {"detail": "x"}, "text/plain", method="PUT")[:1]),
+        ]
+        for one, other in cases[:3]:
+            self.assertEqual([each.cause for each in one], [each.cause for each in other])
+            self.assertTrue(one[0].cause.startswith("everywhere:"), one[0].cause)
+        self.assertEqual(cases[3][0][0].cause, cases[3][1][0].cause)
 
 
 class Alternatives(unittest.TestCase):

@@ -105,6 +105,17 @@ class Blame(unittest.TestCase):
             self.assertTrue(blames_another(refusal, "label", names))
             self.assertFalse(blames_another(refusal, "grams", names))
 
+    def test_a_member_of_its_own_goes_before_a_word_in_a_sentence_and_that_before_other_capitals(self) -> None:
+        names = ("grams", "number", "kind")
+        for body, blame in (
+            (b'{"errors": {"grams": ["Not a valid number."]}}', "grams"),
+            (b'{"path": "/data/grams", "detail": "no number"}', "grams"),
+            (b'{"message": "the kind is none of a, b"}', "kind"),
+            (b'{"message": "Kind: Value must be one of: a, b"}', "kind"),
+            (b"Kind is not valid", "kind"),
+        ):
+            self.assertEqual(blamed(self.refusal(body), names), {blame}, body)
+
     def test_a_refusal_that_names_none_speaks_against_the_value_that_was_tried(self) -> None:
         self.assertFalse(blames_another(self.refusal(b'{"error": "not valid"}'), "label", ("grams", "label")))
         self.assertFalse(blames_another(self.refusal(b""), "label", ("grams", "label")))

@@ -10,7 +10,7 @@ from typing import Any
 from checkpost.errors import CheckPostError
 from checkpost.model.infer import infer
 from checkpost.rows.journal import Entry
-from checkpost.rows.resemblance import likeness, marked, match, may_be, shows, stamps
+from checkpost.rows.resemblance import Bears, likeness, marked, match, may_be, shows, stamps
 from checkpost.store.runs import load, load_exchange, names, save, store_path
 from tests.foreign import STYLES, Library
 from tests.support import contract_of
@@ -31,24 +31,21 @@ def record(number: int, **changes: Any) -> dict[str, Any]:
     }
 
 
-def bears(row: Any, records: object = ()) -> bool:
-    return marked(row, MARK)
+bears = Bears(MARK, lambda row, records: marked(row, MARK))
 
 
 class Resemblance(unittest.TestCase):
     def test_a_row_with_the_mark_that_agrees_in_half(self) -> None:
         row = {"id": 9, **record(1, pages=8, price=9)}
-        self.assertTrue(bears(row))
+        self.assertTrue(bears(row, None))
         self.assertTrue(marked({"title": MARK.upper()}, MARK), "some APIs store other letters")
         self.assertEqual(likeness(RESOURCE, record(1), row, bears), 3)
-        self.assertEqual(likeness(RESOURCE, record(1), row, lambda row, records: False), 0)
+        self.assertEqual(likeness(RESOURCE, record(1), row, Bears(MARK, lambda row, records: False)), 0)
         copied = {"id": 1, "title": f"by others, copied {MARK}", "author_id": 2, "pages": 9, "price": 1}
         self.assertEqual(likeness(RESOURCE, record(1), copied, bears), 0)
 
     def test_a_row_that_only_refers_to_one_of_the_runs_has_to_agree_in_all(self) -> None:
-        def refers(row: Any, records: Any) -> bool:
-            return records is not None and row["author_id"] == 7
-
+        refers = Bears(MARK, lambda row, records: records is not None and row["author_id"] == 7)
         sent = {**record(1), "title": "no mark", "author_id": 7}
         self.assertEqual(likeness(RESOURCE, sent, {"id": 9, **sent}, refers), len(sent))
         self.assertEqual(likeness(RESOURCE, sent, {"id": 9, **sent, "pages": 8}, refers), 0, "others refer to it too")
@@ -74,6 +71,26 @@ class Resemblance(unittest.TestCase):
         self.assertTrue(shows(RESOURCE, [{}], blank, bears))
         self.assertFalse(shows(RESOURCE, [{}], {**blank, "title": "somebody's"}, bears))
         self.assertFalse(shows(RESOURCE, [{}], {"id": 9, **record(1), "title": "somebody's"}, bears))
+
+    def test_a_row_that_was_not_there_before_may_be_blank_or_the_one_that_the_answer_showed(self) -> None:
+        sent = {**record(1), "title": "no mark"}
+        blank = {"id": 9, "title": None, "author_id": None, "pages": 0, "price": None, "printed_at": None}
+        self.assertFalse(shows(RESOURCE, [sent], blank, bears))
+        self.assertTrue(shows(RESOURCE, [sent], blank, bears, new=True), "the body was not read")
+        stored = {"id": 9, **sent, "pages": 8, "price": 3.5}
+        self.assertFalse(shows(RESOURCE, [sent], stored, bears, new=True))
+        self.assertTrue(shows(RESOURCE, [sent], stored, bears, new=True, shown=stored))
+        self.assertFalse(shows(RESOURCE, [sent], {**stored, "pages": 5}, bears, new=True, shown=stored))
+        self.assertFalse(shows(RESOURCE, [sent], stored, bears, shown=stored), "it may have been there before")
+        others = {"id": 9, "title": "theirs", "author_id": 2, "pages": 1, "price": 9.0, "printed_at": None}
+        self.assertFalse(shows(RESOURCE, [sent], others, bears, new=True, shown=others), "nothing of it was sent")
+
+    def test_the_mark_inside_a_value_that_was_sent_tells_a_row(self) -> None:
+        sent = {"attributes": {"title": f"Sample {MARK}"}, "type": "books"}
+        row = {"id": 9, "attributes": {"title": f"Sample {MARK}", "pages": 1}, "type": "BOOKS"}
+        self.assertTrue(shows(RESOURCE, [sent], row, bears))
+        self.assertFalse(shows(RESOURCE, [sent], {**row, "attributes": {"title": f"Other {MARK}"}}, bears))
+        self.assertFalse(shows(RESOURCE, [sent], {"id": 9, "book": sent["attributes"], "type": "x"}, bears))
 
     def test_each_row_explains_one_entry_and_taken_keys_none(self) -> None:
         rows = {(key,): {"id": key, **record(key)} for key in (1, 2, 3)}

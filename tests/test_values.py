@@ -16,6 +16,7 @@ from checkpost.oracle.same import change, differences, same
 from checkpost.values.awkward import variants
 from checkpost.values.broken import breaks
 from checkpost.values.plain import Values
+from checkpost.values.usual import usual
 from tests.support import contract_of
 from tests.test_contract import minimal
 
@@ -258,6 +259,35 @@ class Same(unittest.TestCase):
 
     def test_differences_look_at_what_both_have(self) -> None:
         self.assertEqual(differences({}, {"a": 1, "b": 2, "c": 3}, {"a": 1, "b": 5}), ["b"])
+
+
+class LikeRows(unittest.TestCase):
+    def made(self, rows: list[Any], **schema: Any) -> Any:
+        field, values = field_of(**schema)
+        return values.plain(usual(field, rows))
+
+    def test_texts_are_written_as_rows_have_them(self) -> None:
+        cases = {
+            r"\d{4}-\d\d-\d\d": ["2024-01-02", "2024-02-29", None],
+            r"\d{4}-\d\d-\d\dT00:00:00\.000Z": ["2024-01-02T00:00:00.000Z", "2023-01-02T00:00:00.000Z"],
+            r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d\+02:00": ["2024-01-02 10:00:00+02:00"],
+            r"\d+\.25": ["0.00", "12.50"],
+            r"\d+": ["4", "17"],
+            r"[0-9a-f-]{36}": ["abcdef00-0000-4000-8000-000000000000"],
+            r".+@example\.org": ["a@b.example", "c@d.example"],
+            r"https://.+": ["http://a.example/b"],
+        }
+        for form, rows in cases.items():
+            self.assertRegex(self.made(rows, type="string"), f"^{form}$", rows)
+
+    def test_one_text_that_is_written_otherwise_is_enough_for_a_free_one(self) -> None:
+        self.assertIn("cp", self.made(["2024-01-02", "soon"], type="string"))
+        self.assertIn("cp", self.made([], type="string"))
+        self.assertRegex(self.made(["7"], type="string", format="date"), r"^\d{4}-")
+
+    def test_numbers_that_are_whole_in_every_row_are_whole(self) -> None:
+        made = [self.made([1, 2.0, 30], type="number") for _ in range(5)]
+        self.assertEqual(made, [int(each) for each in made])
 
 
 if __name__ == "__main__":

@@ -123,7 +123,8 @@ def judged(name: str) -> bool:
     missed = [each["says"] for each in wanted if tuple(each["found"]) not in found]
     expected = {tuple(each["found"]) for each in wanted}
     beside = [
-        "{severity} {check}: {title}".format(**each) + " ({method} {path})".format(**operations(each)[0])
+        "{severity} {check}: {title}; {observed:.90}".format(**each)
+        + " ({method} {path})".format(**operations(each)[0])
         for each in run["findings"]
         if not any((each["check"], f"{op['method']} {op['path']}") in expected for op in operations(each))
     ]

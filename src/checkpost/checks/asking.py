@@ -140,22 +140,24 @@ async def once(state: State, known: Hashable, send: Callable[[], Coroutine[Any, 
 async def _put(case: Case, asked: Asked, situation: str, limit: int | None, number: int, whole: bool) -> Reply:
     paging = case.resource.paging
     question = counted(case.client, asked)
-    size = limit or case.state.page_size or _page_size(case)
+    untold = not limit and paging.limit is not None and paging.largest is None
+    known = case.state.page_size if untold else None
+    size = limit or (_page_size(case) if known is None else known)
 
     async def sent(size: int) -> Exchange:
         position = position_of(case.client, number, size) if limit or paging.style == "range" else Asked()
-        if not position.pairs and paging.limit:
+        if not position.pairs and paging.limit and size:
             position = Asked(((paging.limit, size),), position.headers)
         pairs, headers = [*question.pairs, *position.pairs], {**question.headers, **position.headers}
         return await case.send("list", situation, query=pairs, headers=headers)
 
     exchange = await sent(size)
-    if not limit and not case.state.page_size and paging.largest is None and paging.limit:
-        if not exchange.answer.ok and size > USUAL_PAGE:
-            # nothing says how long a page may be
-            smaller = await sent(USUAL_PAGE)
-            if smaller.answer.ok:
-                exchange, size = smaller, USUAL_PAGE
+    if untold and known is None:
+        # nothing says how long a page may be; without a size it is as long as the list makes it
+        for smaller in (USUAL_PAGE, 0):
+            if not exchange.answer.ok and smaller < size:
+                other = await sent(smaller)
+                exchange, size = (other, smaller) if other.answer.ok else (exchange, size)
         if exchange.answer.ok:
             case.state.page_size = size
     rows = case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None

@@ -26,7 +26,7 @@ from checkpost.model.resource import Resource
 from checkpost.model.shape import shape_of
 from checkpost.oracle.same import same
 from checkpost.rows.journal import Entry
-from checkpost.rows.ledger import Ledger, as_number
+from checkpost.rows.ledger import Ledger, Table, as_number
 from checkpost.rows.resemblance import match
 from checkpost.values.plain import Values
 from checkpost.values.usual import usual
@@ -371,16 +371,16 @@ class Case:
         state = self.world.state(target.name)
         # a check that is asked again may have referred to rows that others have removed since
         again = self.looked_again is not None and target.name not in self.looked_again
-        earlier = state.before.by_key if state.before else {}
         if (state.before is None or again) and "list" in target.operations:
             if self.looked_again is not None:
                 self.looked_again.add(target.name)
             state.before = await self.world.client(target).whole_list(self.world.most_rows, self.check.name)
-        # rows that the run makes for other checks may be gone in a moment
+        # rows that the run makes for other checks may be gone in a moment: those are lasting that were there before it
         there = state.before.by_key if state.before else {}
-        own = self.world.ledger.own_keys(target.name) if self.world.ledger is not None else set()
-        lasting = [key for key in itertools.islice(there, _MOST_PARENTS + len(own)) if key not in own]
-        known = [key[-1] for key in ([key for key in lasting if key in earlier] or lasting)[:_MOST_PARENTS]]
+        table = self.world.ledger.table(target.name) if self.world.ledger is not None else Table()
+        lasting = list(itertools.islice((key for key in there if key in table.known), _MOST_PARENTS))
+        others = (key for key in there if key not in table.ever)
+        known = [key[-1] for key in lasting or itertools.islice(others, _MOST_PARENTS)]
         first = relation == next(iter(self.resource.relations), None)
         field = self.resource.field(relation.field)
         bearing = first and not self.world.markable(self.resource) and field is not None and not field.unique

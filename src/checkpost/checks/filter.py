@@ -143,6 +143,10 @@ async def _tried(
     told = case.state.before is not None and case.state.before.total is not None
     positioned = paging.limit is not None or paging.style == "range"
     limit = min(paging.largest or _PAGE, _PAGE) if lean and told and positioned else None
+    if limit and paging.largest is None and trials:
+        # nothing says how long a page may be: one question tells
+        await ask(case, Asked(), "a page as long as it may be")
+        limit = min(limit, case.state.page_size or limit) if case.state.page_size != 0 else None
 
     async def one(condition: Condition) -> tuple[Condition, Reply] | None:
         try:

@@ -88,8 +88,8 @@ class State:
     #: Writes that were sent; what was read before one may be out of date behind it.
     writes: int = 0
     snapshot: tuple[int, Snapshot] | None = None
-    #: How many rows the list takes to be asked for at once, where nothing says so.
-    page_size: int = 0
+    #: How many rows the list takes to be asked for at once, where nothing says so; 0 for no number at all.
+    page_size: int | None = None
     #: Whether others may have changed rows since the list was first read.
     outdated: bool = False
     #: Held while its list is read for all that ask; and what it was asked since, with the answers under way.

@@ -368,13 +368,11 @@ class _Runner:
         places = {(*operation, situation) for operation in failure.operations for situation in failure.subjects}
         if first.answer.status >= 500 and _names_a_value(first):
             return True
-        if places & watch.asked:
-            return False
-        if not request.safe:
-            # a connection that is closed once, be it for an error before, is what connections do
-            return first.answer.status >= 500
-        answer = (await self.world.session.send(request, failure.check)).answer
-        return bool(answer.failure) or answer.status >= 500
+        if request.safe:
+            answer = (await self.world.session.send(request, failure.check)).answer
+            return bool(answer.failure) or answer.status >= 500
+        # a connection that is closed once, be it for an error before, is what connections do
+        return not places & watch.asked and first.answer.status >= 500
 
     def _end(self, number: int, case: Case, outcome: Outcome, reason: str, seconds: float = 0.0) -> None:
         check, role = case.check, case.actor or self.world.role.name
