@@ -91,7 +91,9 @@ class Unstated(unittest.TestCase):
                 except RuntimeError:
                     return Response(status_code=500)
 
-        [outcome] = [each for each in run_on(Broken(DIALECT), families=["filter"]).checks if each.check == "filter.rows"]
+        [outcome] = [
+            each for each in run_on(Broken(DIALECT), families=["filter"]).checks if each.check == "filter.rows"
+        ]
         self.assertEqual(outcome.outcome, "blocked", outcome.reason)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal
 
@@ -11,6 +11,7 @@ from checkpost.contract.contract import Operation, Parameter
 from checkpost.contract.node import Node
 from checkpost.model.field import Reason
 from checkpost.model.media import LINES
+from checkpost.model.nearby import Nearby
 from checkpost.model.paths import normal, plain
 from checkpost.model.shape import Shape, alternatives, shape_of
 
@@ -59,7 +60,7 @@ class Bulk:
     reason: Reason = field(default=Reason("", "likely"))
 
 
-def bulk_of(resource: Resource, operations: Iterable[Operation]) -> dict[BulkPurpose, Bulk]:
+def bulk_of(resource: Resource, operations: Nearby) -> dict[BulkPurpose, Bulk]:
     """The operations on many rows of a resource, by what they do."""
     found: dict[BulkPurpose, Bulk] = {}
     for operation, action in _candidates(resource, operations):
@@ -68,14 +69,14 @@ def bulk_of(resource: Resource, operations: Iterable[Operation]) -> dict[BulkPur
     return found
 
 
-def _candidates(resource: Resource, operations: Iterable[Operation]) -> Iterator[tuple[Operation, str]]:
+def _candidates(resource: Resource, operations: Nearby) -> Iterator[tuple[Operation, str]]:
     """Writes on the collection's path or one beside it that is named for many rows; with the action that
     the path names."""
     if resource.collection is None:
         return
     base = plain(resource.collection)
     head, _, last = base.rpartition("/")
-    for operation in operations:
+    for operation in operations.around(base):
         path = plain(operation.path)
         if operation.method == "GET":
             continue

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
+from functools import cache
 
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.contract.node import Node
@@ -210,14 +211,20 @@ def _named(parameter: Parameter, fields: Sequence[Field], hint: str) -> Template
     return {}
 
 
+@cache
+def _forms(field: str) -> tuple[re.Pattern[str], re.Pattern[str], re.Pattern[str]]:
+    """How a field's name stands inside a longer one: between signs, or in camel case, where a word of the name begins
+    with a capital."""
+    name, capital = re.escape(field), re.escape(field[:1].upper() + field[1:])
+    between = re.compile(rf"(?:^|(?<=[^A-Za-z0-9])){name}(?=$|[^A-Za-z0-9])")
+    return between, re.compile(rf"^{name}(?=[A-Z])"), re.compile(rf"(?<=[a-z]){capital}$")
+
+
 def _rest(name: str, field: str) -> str | None:
     """What a parameter's name has beside a field's; None where the field is not in it."""
-    found = re.search(rf"(?:^|(?<=[^A-Za-z0-9])){re.escape(field)}(?=$|[^A-Za-z0-9])", name)
-    if found is None:
-        # in camel case a word of the name begins with a capital
-        found = re.search(rf"^{re.escape(field)}(?=[A-Z])", name)
-        capital = field[:1].upper() + field[1:]
-        found = found or re.search(rf"(?<=[a-z]){re.escape(capital)}$", name)
+    if field.lower() not in name.lower():
+        return None
+    found = next((match for form in _forms(field) if (match := form.search(name))), None)
     return f"{name[: found.start()]} {name[found.end() :]}" if found else None
 
 

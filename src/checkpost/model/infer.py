@@ -32,6 +32,7 @@ from checkpost.model.guards import guards_of
 from checkpost.model.keys import infer_key
 from checkpost.model.layout import Layout, layout_of, row_like
 from checkpost.model.members import with_members
+from checkpost.model.nearby import Nearby
 from checkpost.model.operations import (
     answer_schema,
     asked_by_body,
@@ -47,7 +48,7 @@ from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.preference import SHOW_THE_ROW, asks_for_the_row
 from checkpost.model.purpose import Purpose
 from checkpost.model.queries import queries_of
-from checkpost.model.relations import relations_of
+from checkpost.model.relations import directory_of, relations_of
 from checkpost.model.resource import Constants, Doubt, Envelope, Key, Model, Resource
 from checkpost.model.shape import shape_of
 from checkpost.model.subcollections import subcollections_of
@@ -81,16 +82,13 @@ def infer(
         for name, each in corrections.items()
         if each.collection or each.item
     }
-    by_path = _by_path(contract.operations)
+    by_path, nearby = _by_path(contract.operations), Nearby(contract.operations)
     resources: dict[str, Resource] = {}
     for family in _families(contract, by_path, stated):
         correction = corrections.get(family.name, _NONE)
         correction = replace(correction, queries={**(queries or {}), **correction.queries})
-        operations = contract.operations
         known = (rows or {}).get(family.name)
-        resource = (
-            None if correction.skip else _resource(family, by_path, operations, correction, parameters or {}, known)
-        )
+        resource = None if correction.skip else _resource(family, by_path, nearby, correction, parameters or {}, known)
         if resource is not None:
             resources[family.name] = _placed(resource, family, resources)
     aggregated = {each.queries.aggregating.path for each in resources.values() if each.queries.aggregating}
@@ -99,14 +97,15 @@ def infer(
         for name, each in resources.items()
         if each.collection not in aggregated or set(each.operations) != {"list"} or not _beside(each, resources)
     }
+    directory = directory_of(resources)
     for name, resource in resources.items():
-        relations = relations_of(resource, resources, corrections.get(name, _NONE).references)
+        relations = relations_of(resource, resources, corrections.get(name, _NONE).references, directory)
         resources[name] = replace(resource, relations=tuple(relations))
 
     def view(name: str, path: str) -> Resource | None:
         said = Correction(queries=queries or {})
         for family in (Family(name, path, None), Family(name, None, path)):
-            seen = _resource(family, by_path, contract.operations, said, parameters or {})
+            seen = _resource(family, by_path, nearby, said, parameters or {})
             if seen is not None:
                 return seen
         return None
@@ -115,9 +114,9 @@ def infer(
     whole = {name: each for name, each in resources.items() if not each.under}
     resources = {name: with_expansions(each, whole) for name, each in resources.items()}
     for name, resource in resources.items():
-        under = subcollections_of(resource, whole, contract.operations, view)
+        under = subcollections_of(resource, whole, nearby, view)
         found = tuple(replace(each, view=_without(each.view, resources[each.child])) for each in under)
-        resources[name] = replace(resource, subcollections=found, bulk=bulk_of(resource, contract.operations))
+        resources[name] = replace(resource, subcollections=found, bulk=bulk_of(resource, nearby))
     used = {operation.place for each in resources.values() for operation in each.every_operation}
     used |= {each.place for each in contract.operations if each.method == "GET" and each.path in aggregated}
     lacking = {operation.place: _constants(operation, parameters or {}).lacking for operation in contract.operations}
@@ -196,7 +195,7 @@ def _families(
 def _resource(
     family: Family,
     by_path: Mapping[str, Mapping[str, Operation]],
-    every: Sequence[Operation],
+    every: Nearby,
     correction: Correction,
     parameters: Mapping[str, Any],
     known: Node | None = None,

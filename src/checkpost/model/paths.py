@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import re
+from bisect import bisect_left
 from collections import Counter
 from collections.abc import Collection, Container, Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from functools import cache
 
 import inflection
 
 from checkpost.model.address import Address
 from checkpost.model.members import MEMBER
 
+_STYLE = re.compile(r"[^a-z0-9]+")
 PARAMETER = re.compile(r"\{([^}/]+)\}")
 #: The part of an item path behind its collection: ``/{a}/{b}``, ``/id/{id}``, ``({id})``.
 _SUFFIX = re.compile(r"(?:/(?:[^/{}]+/)?\{[^}/]+\})+|\([^(){}]*\{[^}]+\}[^()]*\)")
@@ -49,12 +52,14 @@ def plain(path: str) -> str:
     return path.rstrip("/") or "/"
 
 
+@cache
 def normal(name: str) -> str:
     """A name without case style: ``SpeciesId``, ``species-id`` and ``species_id`` are one; of the member of an object
     its own name."""
-    return re.sub(r"[^a-z0-9]+", "", name.rpartition(MEMBER)[2].lower())
+    return _STYLE.sub("", name.rpartition(MEMBER)[2].lower())
 
 
+@cache
 def singular(name: str) -> str:
     """The singular of a name's last word, in snake case."""
     return str(inflection.singularize(inflection.underscore(name.replace("-", "_"))))
@@ -101,11 +106,13 @@ def families(paths: Collection[str], stated: Mapping[str, Family]) -> list[Famil
     free = [path for path in paths if path not in taken]
     collections = [path for path in free if not parameters(path)]
     found: list[Family] = list(stated.values())
+    ranked = sorted(free)
     for collection in collections:
         base = plain(collection)
+        first = bisect_left(ranked, base)
         items = [
             path
-            for path in free
+            for path in ranked[first : bisect_left(ranked, base + "\U0010ffff", lo=first)]
             if parameters(path)
             and (_item_of(base, plain(path)) or (base != "/" and _composite(base, plain(path), every)))
         ]
@@ -140,9 +147,12 @@ def nested_families(paths: Iterable[str], known: Iterable[Family]) -> list[Famil
     every, families_ = list(paths), list(known)
     names = {normal(singular(each.name)) for each in families_}
     found: list[Family] = []
+    ranked = sorted(every)
     for above in [each for each in families_ if each.item]:
         base = plain(above.item or "")
-        for path in every:
+        head = PARAMETER.split(base)[0]
+        first = bisect_left(ranked, head)
+        for path in ranked[first : bisect_left(ranked, head + "\U0010ffff", lo=first)]:
             rest = PARAMETER.sub("{}", plain(path)).removeprefix(PARAMETER.sub("{}", base))
             if PARAMETER.sub("{}", plain(path)) == rest or not re.fullmatch(r"/[^/{}]+", rest):
                 continue

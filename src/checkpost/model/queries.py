@@ -12,6 +12,7 @@ from checkpost.model.envelopes import rows_pointer
 from checkpost.model.field import Field, Reason
 from checkpost.model.filtering import code_in, filterings_of, said_of
 from checkpost.model.media import is_json_type
+from checkpost.model.nearby import Nearby
 from checkpost.model.paths import normal, plain
 from checkpost.model.query import Function
 from checkpost.model.resource import Paging
@@ -43,7 +44,7 @@ _AGGREGATIONS = ("aggregate", "aggregates", "aggregation", "aggregations", "stat
 def queries_of(
     collection: str | None,
     operation: Operation | None,
-    operations: Iterable[Operation],
+    operations: Nearby,
     fields: Sequence[Field],
     paging: Paging,
     stated: Mapping[str, Any],
@@ -203,7 +204,7 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
     if parameter.name == "$orderby":
         why = Reason("the list takes $orderby, as OData has it", "stated")
         return (made(("{field} asc", "{field} desc", ""), why),)
-    for style in _STYLES:
+    for style in _STYLES if said else ():
         found = re.search(style[2].replace("FIELD", pattern), said, re.I if "_" not in style[1] else 0)
         if found and re.search(r"(?<![a-z])(?:ASC|DESC)\b", found[0]):
             # the words are written as they are shown
@@ -315,11 +316,7 @@ _OData: dict[Function, str] = {
 
 
 def _aggregating(
-    collection: str | None,
-    listing: Operation,
-    operations: Iterable[Operation],
-    known: Mapping[str, Parameter],
-    names: Sequence[str],
+    collection: str | None, listing: Operation, operations: Nearby, known: Mapping[str, Parameter], names: Sequence[str]
 ) -> Aggregating | None:
     """Aggregates of a path beside the list's items, or of the list itself."""
     if "apply" in known and known["apply"].name == "$apply":
@@ -337,7 +334,7 @@ def _aggregating(
             place=known["apply"].place,
         )
     base = plain(collection or "")
-    for operation in (*operations, listing):
+    for operation in (*operations.beginning(base if base != "/" else ""), listing):
         rest = operation.path[len(base) :].strip("/_").lower() if operation.path.startswith(base) else ""
         if operation.method != "GET" or (operation is not listing and normal(rest) not in (*_AGGREGATIONS, "count")):
             continue

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 
 from checkpost.model.field import Field, Reason
 from checkpost.model.layout import of_kind
@@ -21,14 +22,46 @@ _SAID = re.compile(
 _SUFFIXES = ("id", "key", "uuid", "ref")
 
 
-def relations_of(resource: Resource, others: Mapping[str, Resource], stated: Mapping[str, str]) -> list[Relation]:
-    """The to-one relations of a resource. ``stated`` maps fields to resources, as the profile has it."""
+@dataclass(frozen=True)
+class Directory:
+    """Resources by their names, singular too, and by the names of their keys, as ``normal`` has them: each list in the
+    order of the contract."""
+
+    by_name: Mapping[str, Sequence[str]]
+    by_key: Mapping[tuple[str, ...], Sequence[str]]
+    places: Mapping[str, int]
+
+    def beginning(self, name: str) -> list[str]:
+        """The resources with whose name a name begins."""
+        heads = (self.by_name.get(name[:end], ()) for end in range(1, len(name) + 1))
+        return sorted({each for found in heads for each in found}, key=self.places.__getitem__)
+
+
+def directory_of(resources: Mapping[str, Resource]) -> Directory:
+    by_name: dict[str, list[str]] = {}
+    by_key: dict[tuple[str, ...], list[str]] = {}
+    for name, resource in resources.items():
+        for each in _names(resource):
+            by_name.setdefault(each, []).append(name)
+        if resource.key is not None:
+            by_key.setdefault(tuple(map(normal, resource.key.fields)), []).append(name)
+    return Directory(by_name, by_key, {name: place for place, name in enumerate(resources)})
+
+
+def relations_of(
+    resource: Resource, others: Mapping[str, Resource], stated: Mapping[str, str], directory: Directory | None = None
+) -> list[Relation]:
+    """The to-one relations of a resource. ``stated`` maps fields to resources, as the profile has it; ``directory`` is
+    that of the others."""
+    directory = directory or directory_of(others)
     found = []
     for field in resource.fields:
-        relation = _stated(field, others, stated) or _typed(resource, field, others) or _described(field, others)
+        relation = (
+            _stated(field, others, stated) or _typed(resource, field, others) or _described(field, others, directory)
+        )
         if relation is None and not (resource.key and resource.key.fields == (field.name,)):
-            relation = _named(field, others) or _shown_whole(resource, field, others)
-            relation = relation or _same_key(resource, field, others)
+            relation = _named(field, others, directory) or _shown_whole(resource, field, others, directory)
+            relation = relation or _same_key(resource, field, others, directory)
         if relation is not None:
             found.append(relation)
     return found
@@ -59,21 +92,17 @@ def _stated(field: Field, others: Mapping[str, Resource], stated: Mapping[str, s
     return _target(others[stated[field.name].partition(".")[0]], field, Reason("the profile says so", "stated"))
 
 
-def _described(field: Field, others: Mapping[str, Resource]) -> Relation | None:
+def _described(field: Field, others: Mapping[str, Resource], directory: Directory) -> Relation | None:
     match = _SAID.search(str(field.keywords.get("description", "")))
-    if not match:
-        return None
-    for resource in others.values():
-        if normal(match[1]) in _names(resource):
-            return _target(
-                resource, field, Reason(f"its description says {match[0].replace('`', '').strip()!r}", "stated")
-            )
+    for name in directory.by_name.get(normal(match[1]), ())[:1] if match else ():
+        why = f"its description says {match[0].replace('`', '').strip()!r}" if match else ""
+        return _target(others[name], field, Reason(why, "stated"))
     return None
 
 
-def _named(field: Field, others: Mapping[str, Resource]) -> Relation | None:
+def _named(field: Field, others: Mapping[str, Resource], directory: Directory) -> Relation | None:
     name = normal(field.name)
-    for resource in others.values():
+    for resource in (others[each] for each in directory.beginning(name)):
         if resource.key is None or (len(resource.key.fields) != 1 and not resource.under):
             continue
         target = resource.field(resource.key.fields[-1])
@@ -98,13 +127,13 @@ def _agree(key: Field, field: Field) -> bool:
     return bool(key.types & field.types or (key.types & numeric and field.types & numeric))
 
 
-def _shown_whole(own: Resource, field: Field, others: Mapping[str, Resource]) -> Relation | None:
+def _shown_whole(own: Resource, field: Field, others: Mapping[str, Resource], directory: Directory) -> Relation | None:
     """A field with another resource's name that shows its row as an object, and takes no object when it is set."""
     sent = shape_of(shape_of(own.record_schema("create")).properties.get(field.name))
     if field.type != "object" or not field.created or sent.is_object:
         return None
-    for resource in others.values():
-        if resource.key is not None and normal(field.name) in _names(resource) and resource.name != own.name:
+    for resource in (others[each] for each in directory.by_name.get(normal(field.name), ())):
+        if resource.key is not None and resource.name != own.name:
             why = f"it has the name of a row of {resource.name}, shows one, and takes no object"
             return _target(resource, field, Reason(why, "likely"))
     return None
@@ -119,14 +148,10 @@ def _chosen(field: Field) -> bool:
 _COMMON = frozenset({"id", "key", "code", "uuid", "guid", "name", "pk", "number", "no", "rowid", "title", "slug"})
 
 
-def _same_key(own: Resource, field: Field, others: Mapping[str, Resource]) -> Relation | None:
+def _same_key(own: Resource, field: Field, others: Mapping[str, Resource], directory: Directory) -> Relation | None:
     """The one other resource whose key has a field's name, where that is no name of keys in general."""
     name = normal(field.name)
-    found = [
-        other
-        for other in others.values()
-        if other.name != own.name and other.key is not None and tuple(map(normal, other.key.fields)) == (name,)
-    ]
+    found = [others[each] for each in directory.by_key.get((name,), ()) if each != own.name]
     alone = own.key is not None and own.key.fields == (field.name,)
     if name in _COMMON or len(found) != 1 or alone:
         return None

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 
 from checkpost.contract.contract import Operation
 from checkpost.model.expansions import connection
 from checkpost.model.field import Field, Reason
 from checkpost.model.media import is_json_type
+from checkpost.model.nearby import Nearby
 from checkpost.model.paths import PARAMETER, normal, plain, singular
 from checkpost.model.resource import Resource, Subcollection
 from checkpost.model.shape import shape_of
@@ -19,14 +20,14 @@ View = Callable[[str, str], Resource | None]
 
 
 def subcollections_of(
-    resource: Resource, others: Mapping[str, Resource], operations: Iterable[Operation], view: View
+    resource: Resource, others: Mapping[str, Resource], operations: Nearby, view: View
 ) -> Iterator[Subcollection]:
     """What the contract lists under an item of a resource."""
     if resource.item is None:
         return
     base = _shape(resource.item)
     by_path: dict[str, dict[str, Operation]] = {}
-    for operation in operations:
+    for operation in operations.beginning(PARAMETER.split(resource.item)[0]):
         by_path.setdefault(operation.path, {})[operation.method] = operation
     for path, methods in by_path.items():
         rest = plain(path).rpartition("/")

@@ -43,11 +43,13 @@ def fold_of(contract: Contract) -> Fold | None:
     listed = [each for each in contract.operations if each.method == "GET" and _is_list(each.path)]
     for operation in listed:
         name = re.findall(r"\{([^}]+)\}", operation.path)[0]
+        if normal(name) not in _NAMES:
+            continue
         under = [each.path for each in contract.operations if each.path.startswith(operation.path + "/{")]
         parameter = next((each for each in operation.parameters if each.name == name), None)
         words = shape_of(parameter.schema).keywords if parameter is not None else {}
         tables = tuple(str(each) for each in words.get("enum") or ())
-        if normal(name) in _NAMES and (under or tables):
+        if under or tables:
             return Fold(name, operation.path, tables)
     return None
 
