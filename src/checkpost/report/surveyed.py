@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, get_args
+from typing import TYPE_CHECKING, TypeVar, get_args
 
 from rich.console import Console, Group, RenderableType
 from rich.table import Table
@@ -74,17 +74,24 @@ def show_survey(
         _reasons(model, console)
     if model.others:
         console.print(f"{len(model.others)} operations belong to no resource:")
-        for operation, why in model.others:
-            console.print(Text(f"  {operation}: {why}", style="dim"))
+        for why, operations in _alike((why, str(operation)) for operation, why in model.others):
+            names = operations if len(model.others) <= MANY else [_few(operations)]
+            for name in names:
+                console.print(Text(f"  {name}: {why}", style="dim"))
         console.print()
     if model.doubts:
         console.print("Doubts, and the line of the profile that settles each:", style="bold")
-        for doubt in model.doubts:
-            console.print(Text.assemble(f"  {doubt.resource}: {doubt.message}\n", ("      " + doubt.settle, "dim")))
+        settled = {doubt.message: doubt.settle for doubt in reversed(model.doubts)}
+        for message, names in _alike((doubt.message, doubt.resource) for doubt in model.doubts):
+            console.print(Text.assemble(f"  {_few(names)}: {message}\n", ("      " + settled[message], "dim")))
         console.print()
     _flaws(contract, flaws, console)
 
 
+K = TypeVar("K")
+V = TypeVar("V")
+#: More resources, or operations, than this are told by what they have in common.
+MANY = 30
 #: Where a terminal is narrower, operations are letters in one column.
 _NARROW = 100
 _LETTERS = {"list": "L", "create": "C", "read": "R", "replace": "P", "update": "U", "delete": "D"}
@@ -97,19 +104,55 @@ def _resources(model: Model, width: int) -> RenderableType:
     if narrow:
         table.columns[0].no_wrap = table.columns[1].no_wrap = True
         table.columns[0].overflow = "ellipsis"
+    if len(model.resources) > MANY:
+        return Group(_kinds(model), Text(_told(), style="dim"))
     for resource in model.resources:
-        key, has = resource.key, [purpose in resource.operations for purpose in _PURPOSES]
-        letters = "".join(_LETTERS[each] if there else "·" for each, there in zip(_PURPOSES, has, strict=True))
+        has = [purpose in resource.operations for purpose in _PURPOSES]
         refers = [f"{each.resource} by {each.field}" for each in resource.relations]
         table.add_row(
             Text(resource.name, style="bold"),
-            *([Text(letters)] if narrow else [Text("●" if there else "·", justify="center") for there in has]),
-            f"{', '.join(key.fields)} ({key.assigned_by}){_SURE[key.reason.certainty]}" if key else "not known",
+            *(
+                [Text(_letters(resource))]
+                if narrow
+                else [Text("●" if there else "·", justify="center") for there in has]
+            ),
+            _key_text(resource),
             str(len(resource.fields)),
             ", ".join(dict.fromkeys(each.resource for each in resource.relations)) if narrow else ", ".join(refers),
         )
-    told = ", ".join(f"{letter} {purpose}" for purpose, letter in _LETTERS.items())
-    return Group(table, Text(told, style="dim")) if narrow else table
+    return Group(table, Text(_told(), style="dim")) if narrow else table
+
+
+def _letters(resource: Resource) -> str:
+    return "".join(_LETTERS[each] if each in resource.operations else "·" for each in _PURPOSES)
+
+
+def _key_text(resource: Resource) -> str:
+    key = resource.key
+    return f"{', '.join(key.fields)} ({key.assigned_by}){_SURE[key.reason.certainty]}" if key else "not known"
+
+
+def _told() -> str:
+    return ", ".join(f"{letter} {purpose}" for purpose, letter in _LETTERS.items())
+
+
+def _kinds(model: Model) -> RenderableType:
+    """Of many resources what those have in common that are alike, the most first."""
+    table = _table("resources", "may", "key", "fields", "of them")
+    alike = _alike(((_letters(each), _key_text(each)), each) for each in model.resources)
+    for (letters, key), resources in sorted(alike, key=lambda each: -len(each[1]))[:MANY]:
+        numbers = sorted({len(each.fields) for each in resources})
+        fields = str(numbers[0]) if len(numbers) == 1 else f"{numbers[0]} to {numbers[-1]}"
+        table.add_row(Text(str(len(resources)), style="bold"), letters, key, fields, _few([r.name for r in resources]))
+    return table
+
+
+def _alike(pairs: Iterable[tuple[K, V]]) -> list[tuple[K, list[V]]]:
+    """What stands with the same key together, in the order of first appearance."""
+    found: dict[K, list[V]] = {}
+    for key, value in pairs:
+        found.setdefault(key, []).append(value)
+    return list(found.items())
 
 
 def _lists(model: Model, console: Console) -> None:
