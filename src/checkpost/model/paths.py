@@ -119,6 +119,7 @@ def families(paths: Collection[str], stated: Mapping[str, Family]) -> list[Famil
         # a composite key's longer path is an item too; the shortest is taken where both are there
         item = min(items, key=lambda path: (len(parameters(path)), len(path)), default=None)
         found.append(Family(_last_word(collection), collection, item))
+    found = [family for family in found if family in stated.values() or not _tells_of_tables(family, collections)]
     owned = {family.item for family in found}
     for path in free:
         if path in owned or not parameters(path) or not path.rstrip(")").endswith("}"):
@@ -127,6 +128,14 @@ def families(paths: Collection[str], stated: Mapping[str, Family]) -> list[Famil
         if head not in map(plain, collections) and _SUFFIX.fullmatch(path[len(head) :]) and head:
             found = _with_item(found, head, path)
     return _distinct(found)
+
+
+def _tells_of_tables(family: Family, collections: Iterable[str]) -> bool:
+    """Whether what a list holds are tables, whose rows stand under their names: ``/tables`` beside
+    ``/tables/species/rows``."""
+    base = plain(family.collection or "")
+    under = [plain(path).removeprefix(base + "/").split("/") for path in collections if path.startswith(base + "/")]
+    return any(len(parts) == 2 and parts[1].lower() in _ROWS for parts in under)
 
 
 def _with_item(found: list[Family], head: str, path: str) -> list[Family]:

@@ -43,7 +43,8 @@ def fold_of(contract: Contract) -> Fold | None:
     listed = [each for each in contract.operations if each.method == "GET" and _is_list(each.path)]
     for operation in listed:
         name = re.findall(r"\{([^}]+)\}", operation.path)[0]
-        if normal(name) not in _NAMES:
+        before = operation.path.partition("/{")[0].rpartition("/")[2]
+        if normal(name) not in _NAMES and not (normal(name) in {"name", "id"} and _LISTINGS.match(before)):
             continue
         under = [each.path for each in contract.operations if each.path.startswith(operation.path + "/{")]
         parameter = next((each for each in operation.parameters if each.name == name), None)
@@ -65,9 +66,11 @@ def unfolded(contract: Contract, tables: Sequence[str]) -> Contract:
     if fold is None or not tables:
         return contract
     own = f"{{{fold.parameter}}}"
+    # where rows stand behind a word of their own, the path before it is that of the table itself
+    itself = fold.path.partition(own)[0] + own if not fold.path.endswith(own) else ""
     operations: list[Operation] = []
     for each in contract.operations:
-        if own not in each.path:
+        if own not in each.path or each.path.rstrip("/") == itself:
             operations.append(each)
             continue
         rest = tuple(parameter for parameter in each.parameters if parameter.name != fold.parameter)
