@@ -19,6 +19,7 @@ COMMANDS = {
     "run": "Run the checks against a live API.",
     "show": "Show a stored run, or one finding with its evidence.",
     "report": "Write a stored run to files: HTML, JUnit XML, SARIF, HAR, Markdown, CSV, JSON.",
+    "compare": "Compare two runs: what is new, what is fixed.",
     "sweep": "Remove rows that a run left behind.",
 }
 

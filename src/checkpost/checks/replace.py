@@ -6,7 +6,7 @@ from collections.abc import AsyncIterator
 from datetime import UTC, datetime
 from typing import Any
 
-from checkpost.checks.case import Case
+from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.readback import answer_differs, changed_values, list_differs
 from checkpost.checks.registry import Blocked, Skipped, check
@@ -102,7 +102,7 @@ async def omitted_is_reset(case: Case) -> AsyncIterator[Finding]:
     """Does a field that a replacement leaves out fall back to its default or null?"""
     if case.resource.partial_replace:
         raise Skipped("the contract requires nothing in its body, so that it is an update of some fields")
-    own = (await case.own())[0]
+    own = await _all_set(case) or (await case.own())[0]
     _, before = await case.row_now(own.key)
     record = await case.replacement(own.key, full=False)
     omitted = [
@@ -139,6 +139,15 @@ async def omitted_is_reset(case: Case) -> AsyncIterator[Finding]:
             subjects=kept,
             evidence=[own.exchange, exchange, read],
         )
+
+
+async def _all_set(case: Case) -> Own | None:
+    """A new row whose booleans are not what they would be without a word of them; None where it is not taken so."""
+    record = await case.record()
+    booleans = [each for each in case.resource.writable("replace") if each.type == "boolean" and each.name in record]
+    record |= {each.name: each.default is not True for each in booleans}
+    exchange, key = await case.create(record)
+    return Own(key, record, exchange) if key is not None else None
 
 
 def _not_stored(case: Case, record: Row, before: Row, after: Row) -> list[str]:

@@ -65,7 +65,12 @@ async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
                     rows[resource.name] = learned(contract, resource.name, schema)
                     found.append(Learnt(resource.name, f"its fields are {', '.join(schema['properties'])}"))
             elif resource.envelope.rows is None and "list" in resource.operations:
-                await reader.sampled(client, settled)
+                schema = await reader.sampled(client, settled)
+                shown = set(schema["properties"]) if schema is not None else set()
+                if schema is not None and shown and not shown & {each.name for each in resource.fields}:
+                    # what the contract names are members of bodies, and none of the rows
+                    rows[resource.name] = learned(contract, resource.name, schema)
+                    found.append(Learnt(resource.name, f"its fields are {', '.join(schema['properties'])}"))
         found += [Learnt(name, f"its list holds rows at {each.rows or 'its top'}") for name, each in settled.items()]
         target = _again(target, contract, rows, settled)
         for resource in target.model.resources:
