@@ -8,8 +8,10 @@ from pathlib import Path
 from typing import Any
 
 from checkpost.checks.observe import Observed
+from checkpost.commands.run import exit_status
 from checkpost.demo.description import describe
 from checkpost.demo.seedbank import TABLES
+from checkpost.findings import NOT_CHOSEN
 from checkpost.model.flaws import flaws
 from checkpost.model.infer import infer
 from checkpost.profile.access import rights
@@ -171,6 +173,28 @@ class Runs(unittest.TestCase):
         ):
             self.assertIn(words, every)
 
+    def test_a_run_that_asked_little_judges_nothing(self) -> None:
+        families = ("read.list", "create.stored", "filter.rows")
+        asked = document([], [check(name) for name in families])
+        lacking = [{"method": "GET", "path": f"/{n}", "reason": "its list cannot be used"} for n in range(2)]
+        asked["summary"]["not_exercised"] = lacking
+        text = printed(show_run, asked)
+        self.assertIn("not judged: most operations were never asked", text)
+        self.assertIn("Next: checkpost survey", text)
+        self.assertEqual(exit_status(asked, "error"), 3)
+        # what was not chosen, a run that only reads, and one of a few families were not to ask more
+        others = [{**each, "reason": NOT_CHOSEN} for each in lacking]
+        for changed in (
+            {**asked, "summary": {**asked["summary"], "not_exercised": others}},
+            {**asked, "run": {**asked["run"], "no_writes": "the profile says so"}},
+            {**asked, "checks": [check("read.list")]},
+        ):
+            self.assertIn("no findings", printed(show_run, changed))
+            self.assertEqual(exit_status(changed, "error"), 0)
+        with_one = document([finding(severity="note")], [check(name) for name in families])
+        with_one["summary"]["not_exercised"] = lacking
+        self.assertEqual(exit_status(with_one, "error"), 0)
+
     def test_the_verdict_comes_first_and_the_next_step_last(self) -> None:
         lines = [line for line in printed(show_run, self.document, width=80).splitlines() if line.strip()]
         self.assertIn("2 findings: 1 error, 1 warning", lines[2])
@@ -315,6 +339,26 @@ class Surveys(unittest.TestCase):
         for words in ("Under:", "/species/{id}/tags", "Expand:", "At once:", "ids=KEYS", "Guards:", "Idempotency-Key"):
             self.assertIn(words, text)
         self.assertIn("through species-tags", " ".join(text.split()))
+
+    def test_many_resources_are_told_by_what_they_have_in_common(self) -> None:
+        row = {
+            "type": "object",
+            "properties": {"id": {"type": "integer", "readOnly": True}, "name": {"type": "string"}},
+        }
+        rows = {
+            "200": {"description": "", "content": {"application/json": {"schema": {"type": "array", "items": row}}}}
+        }
+        sort = [{"name": "sort", "in": "query", "schema": {"type": "string"}}]
+        paths: dict[str, Any] = {f"/t{n}": {"get": {"parameters": sort, "responses": rows}} for n in range(40)}
+        paths["/t7"]["post"] = {"requestBody": {"content": {"application/json": {"schema": row}}}, "responses": rows}
+        contract = contract_of({"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths})
+        model = infer(contract)
+        text = printed(lambda console: show_survey(contract, model, [], console, False), width=80)
+        self.assertLess(len(text.splitlines()), 30)
+        self.assertIn("39         L·····", text)
+        self.assertIn("1          LC····", text)
+        self.assertEqual(text.count("is not described; a run tries"), 1)
+        self.assertIn("and 36 more", text)
 
     def setUp(self) -> None:
         self.contract = contract_of(describe(TABLES, "http://127.0.0.1:1/v1"))

@@ -122,6 +122,16 @@ class Findings:
             known = self.by_key.get(finding.key)
             self.by_key[finding.key] = known.merged(finding) if known else finding
 
+    def forget(self, resource: str, check: str, operations: tuple[tuple[str, str], ...]) -> None:
+        """Leave out what a check has found of one operation of a resource, since another one tells more of it."""
+        gone = [
+            key
+            for key, each in self.by_key.items()
+            if (each.check, each.resource, each.operations) == (check, resource, operations)
+        ]
+        for key in gone:
+            del self.by_key[key]
+
     def unite(self, asked: Callable[[str], int] = lambda check: 0) -> None:
         """Make one of findings that differ in the operation alone: the same check of the same resource, and
         a situation that they share. A broken body that crashes POST and PUT alike has one cause. So have failures that

@@ -126,6 +126,8 @@ class Temper:
     #: A create that names the key of a row changes that row.
     key_overwrites: bool = False
     refusals_fail: bool = False
+    #: Texts and numbers that are no references are stored as others than were sent, without the run's mark.
+    garbles: bool = False
     others: float = 0.0
 
 
@@ -346,10 +348,20 @@ class Api:
             self.rows[table.name][named] = self._whole(table, known, named)
             self.version += 1
             return 201, self._told(table, named)
-        key = self._insert(table, known)
+        key = self._insert(table, self._garbled(table, known) if temper.garbles else known)
         if problem:
             return 422, {"error": problem}
         return 201, self._told(table, key)
+
+    def _garbled(self, table: Table, record: Mapping[str, Any]) -> dict[str, Any]:
+        plain = {each.name for each in table.columns if not each.refers and each.name not in table.key}
+
+        def other(value: Any) -> Any:
+            if isinstance(value, str):
+                return value[::-1].swapcase()[:8]
+            return value + 1 if isinstance(value, int) and not isinstance(value, bool) else value
+
+        return {name: other(value) if name in plain else value for name, value in record.items()}
 
     def _told(self, table: Table, key: Key) -> Any:
         row, own = self.rows[table.name][key], dict(zip(table.key, key, strict=True))

@@ -8,7 +8,7 @@ from checkpost.checks.case import Case
 from checkpost.checks.read import succeeded_on_missing
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.world import WATCH
-from checkpost.findings import Finding
+from checkpost.findings import Finding, operation_name
 from checkpost.model.purpose import Purpose
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key
@@ -28,6 +28,7 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
         watch = WATCH.get()
         if watch is not None:
             watch.failures[:] = [each for each in watch.failures if exchange.number not in each.exchanges]
+        case.world.findings.forget(case.resource.name, "errors.server-error", operation_name(case.operation("delete")))
         yield case.finding(
             "error",
             "expectation",

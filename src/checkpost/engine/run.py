@@ -239,6 +239,7 @@ _MOST_ASKED = 3
 #: Families whose checks only read, or write to their own rows in ways that cannot reach others: those that find
 #: something are asked again at no risk. What finds rows of others changed is not.
 _READING = frozenset({"page", "filter", "sort", "select", "aggregate"})
+_READS_TOO = frozenset({"errors.bad-parameter"})
 
 
 @dataclass
@@ -247,6 +248,12 @@ class _Asked:
 
     titles: list[tuple[str, ...]]
     failures: tuple[Finding, ...]
+
+
+def _only_reads(planned: Planned) -> bool:
+    """Whether a check may be asked again at no risk, so that what it finds has to come again."""
+    check = planned.check
+    return (check.family in _READING or check.name in _READS_TOO) and not check.gate and not check.per_role
 
 
 class _Runner:
@@ -290,7 +297,7 @@ class _Runner:
         if first is not None and self._nothing_else(footprint):
             if first.failures:
                 await self.world.session.renew()
-            if planned.check.family in _READING:
+            if _only_reads(planned):
                 await calm.enter_async_context(self.world.session.one_by_one())
         try:
             self._refuse(planned)
@@ -319,7 +326,7 @@ class _Runner:
         shared = planned.check.creates and "own" in footprint.values() and outcome in {"failed", "blocked"}
         titles = tuple(dict.fromkeys(each.title for each in found if each.severity != "note"))
         before = {title for each in first.titles for title in each} if first is not None else set()
-        reading = planned.check.family in _READING and not planned.check.gate and not planned.check.per_role
+        reading = _only_reads(planned)
         new = reading and bool(titles) and not before & set(titles)
         # a connection may be closed by chance twice
         cut = first is not None and any(self._cut(each) for each in failures)

@@ -223,14 +223,25 @@ def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entr
             if isinstance(pair[1], str | int | float) and not isinstance(pair[1], bool):
                 by_value.setdefault(pair, []).append(entry)
     known = table.known - table.ever
-    for key, row in found.rows.items() if plain else ():
-        if key in known or key in found.own or key in found.like:
+    free = [key for key in found.rows if key not in known and key not in found.own and key not in found.like]
+    claimed = {id(each) for each in found.own.values()}
+    lost = [each for each in makers if _is_lost(each) and id(each) not in claimed]
+    for key in free if lost and table.whole and found.whole else ():
+        found.like[key] = "it was not there before the run, and a row that a create was to make is nowhere to be found"
+    for key in free if plain else ():
+        row = found.rows[key]
+        if key in found.like:
             continue
         shared = [by_value[pair] for pair in row.items() if isinstance(pair[1], str | int | float) and pair in by_value]
         near = {each.number: each for same in shared for each in same}.values()
         unsure = [each for each in empty if table.whole and _may_have_made(each, ledger)]
         if any(may_be(client.resource, each.record, row) for each in (*near, *unsure)):
             found.like[key] = "it is as a record that was sent, but it does not bear the run's mark"
+
+
+def _is_lost(entry: Entry) -> bool:
+    """Whether a create was answered with success, and with no key that its row could have."""
+    return entry.kind == "create" and entry.sure and 200 <= entry.status < 300 and entry.named is None
 
 
 def _removals(entries: Sequence[Entry]) -> dict[Key, int]:

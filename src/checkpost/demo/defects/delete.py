@@ -20,6 +20,13 @@ class DeleteNotDone(TableApi):
         """Nothing is removed."""
 
 
+@defect("delete-fails-but-done", "loans", "DELETE", "delete", "DELETE removes the row and answers 500.", item=True)
+class DeleteFailsButDone(TableApi):
+    async def on_delete(self, request: Request) -> Response:
+        await super().on_delete(request)
+        raise Refusal(500, "Internal error", "The answer could not be written.")
+
+
 class _Hiding(TableApi):
     hidden: set[Key]
 

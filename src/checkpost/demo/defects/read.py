@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 from typing import Any
 
@@ -97,3 +98,13 @@ class HeadRemoves(_Removing):
 class ListHidesRows(TableApi):
     def listed(self, matching: Sql, wanted: Wanted) -> list[Row]:
         return [row for row in super().listed(matching, wanted) if row["email"] is not None]
+
+
+@defect("answers-mixed-up", "species", "GET", "read", "Requests at the same time get the answer of the last of them.")
+class AnswersMixedUp(TableApi):
+    latest: Request
+
+    async def on_list(self, request: Request) -> Response:
+        self.latest = request
+        await asyncio.sleep(0.005)
+        return await super().on_list(self.latest)
