@@ -161,6 +161,40 @@ class Asked(unittest.TestCase):
         passed = {(each.check, each.resource) for each in result.checks if each.outcome == "passed"}
         self.assertIn(("read.item-equals-list", "maps"), passed)
 
+    def test_a_key_that_rows_show_and_the_contract_does_not_describe(self) -> None:
+        row = {"type": "object", "properties": {"title": {"type": "string"}, "scale": {"type": "integer"}}}
+
+        def answer(schema: Json) -> Json:
+            return {"200": {"description": "", "content": {"application/json": {"schema": schema}}}}
+
+        key = {"name": "map_id", "in": "path", "required": True, "schema": {"type": "integer"}}
+        paths: Json = {
+            "/maps": {"get": {"responses": answer({"type": "array", "items": row})}},
+            "/maps/{map_id}": {"parameters": [key], "get": {"responses": {**answer(row), "404": {"description": ""}}}},
+        }
+        contract = {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths}
+        maps = [{"id": 10 * n, "title": f"map {n}", "scale": n} for n in range(1, 6)]
+        for reads, wanted in ((lambda n: maps[n // 10 - 1], ["id"]), (lambda n: maps[0 if n > 10 else 1], [])):
+
+            async def one(request: Request, reads: Any = reads) -> Response:
+                number = request.path_params["number"]
+                return JSONResponse(reads(number)) if 10 <= number <= 50 else Response(status_code=404)
+
+            async def listed(request: Request) -> Response:
+                return JSONResponse(maps)
+
+            app = Starlette(routes=[Route("/maps", listed), Route("/maps/{number:int}", one)])
+            with self.subTest(key=wanted), Served(app) as served:
+                file = self.folder / "c.json"
+                file.write_text(json.dumps(contract), "utf-8")
+                result = run_against(str(file), served.base_url, self.folder, role=None)
+                [resource] = result.target.model.resources
+                self.assertEqual(list(resource.key.fields) if resource.key else [], wanted)
+                told = {each.check: each.subjects for each in result.findings if each.severity != "note"}
+                self.assertEqual(told["shape.fields"], ("id",), "that it is not described is told all the same")
+                outcomes = {each.check: each.outcome for each in result.checks}
+                self.assertEqual(outcomes["read.item-equals-list"], "passed" if wanted else "skipped")
+
     def test_survey_shows_what_was_settled(self) -> None:
         with InProcess(spelling="infix", style="one-path") as stand_in:
             write_example(self.folder, stand_in.address)

@@ -13,6 +13,7 @@ from checkpost.contract.errors import Place
 from checkpost.contract.node import Node
 from checkpost.contract.validators import Validators, Violation
 from checkpost.findings import FAILED, Basis, Finding, Severity
+from checkpost.model.field import UNDESCRIBED
 from checkpost.model.media import LINES, is_json_type
 from checkpost.model.preference import SHOW_THE_ROW, preferences
 from checkpost.model.resource import Resource
@@ -175,7 +176,7 @@ def undocumented_fields(observation: Observation, resource: Resource, rows: Sequ
     """Fields of rows that the contract does not name, where it says nothing of further ones."""
     if not resource.fields_unstated:
         return
-    known = {each.name for each in resource.fields}
+    known = {each.name for each in resource.fields if UNDESCRIBED not in each.keywords}
     known |= {each.name for each in (*resource.embedded, *resource.nested)}
     names = {
         name

@@ -74,7 +74,7 @@ def answer_differs(
         name = wrong[0]
         saved = same(case.fields[name], sent[name], stored[name])
         title = (
-            "The answer to a write shows the old row"
+            "The answer to a write does not show the row as it is stored"
             if saved
             else "A write is answered as done, but another value is stored"
         )
@@ -84,7 +84,7 @@ def answer_differs(
             title,
             f"{name} = {shown(stored[name])}, as stored" if saved else f"{name} = {shown(answered[name])}, as answered",
             f"{name} = {shown(answered[name])}" if saved else f"{name} = {shown(stored[name])}",
-            cause="answer differs",
+            cause="any:answer differs",
             purpose=purpose,
             subjects=wrong,
             evidence=[exchange],

@@ -7,12 +7,15 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
+from urllib.parse import quote
 
 from checkpost.contract.contract import Contract
 from checkpost.contract.node import Node
 from checkpost.engine.target import Target, check_names
+from checkpost.model.actions import like_key
 from checkpost.model.correction import Correction
 from checkpost.model.infer import infer
+from checkpost.model.paths import PARAMETER, parameters
 from checkpost.model.resource import Resource
 from checkpost.model.unfolding import (
     GUESSED,
@@ -43,7 +46,12 @@ class Learnt:
 def open_questions(target: Target) -> bool:
     """Whether the contract leaves something open that has to be read before a run."""
     fold = fold_of(target.contract)
-    return fold is not None or any(not each.fields for each in target.model.resources)
+    return fold is not None or any(not each.fields or _lacks_key(each) for each in target.model.resources)
+
+
+def _lacks_key(resource: Resource) -> bool:
+    """Whether rows are read one by one, and the contract describes nothing that they could be read by."""
+    return resource.key is None and {"list", "read"} <= set(resource.operations) and len(parameters(resource.item)) == 1
 
 
 async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
@@ -72,6 +80,13 @@ async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
                     rows[resource.name] = learned(contract, resource.name, schema)
                     found.append(Learnt(resource.name, f"its fields are {', '.join(schema['properties'])}"))
         found += [Learnt(name, f"its list holds rows at {each.rows or 'its top'}") for name, each in settled.items()]
+        target = _again(target, contract, rows, settled)
+        for resource in target.model.resources:
+            client = Client(session, target.base_url, resource, target.role.name)
+            key = await reader.key_shown(client) if _lacks_key(resource) else None
+            if key is not None:
+                settled[resource.name] = replace(settled.get(resource.name, Correction()), shown_key=key)
+                found.append(Learnt(resource.name, f"its key is {key[0]}: rows show it, and one is read by it"))
         target = _again(target, contract, rows, settled)
         for resource in target.model.resources:
             client = Client(session, target.base_url, resource, target.role.name)
@@ -133,6 +148,23 @@ class _Reader:
             return None
         settled[client.resource.name] = Correction(rows=place[0])
         return schema_of_rows(place[1][:_MOST_ROWS])
+
+    async def key_shown(self, client: Client) -> tuple[str, str] | None:
+        """A field that every row shows with a value of its own, named like a key, by which one of them is read."""
+        resource = client.resource
+        listing = await client.whole_list(_MOST_ROWS, "learn")
+        rows = [row for row in listing.rows if row]
+        names = [name for name in (rows[0] if rows else ()) if like_key(name, resource.name)]
+        for name in names:
+            values = [row.get(name) for row in rows]
+            plain = all(isinstance(value, str | int) and not isinstance(value, bool) for value in values)
+            if not plain or len(set(values)) < len(values):
+                continue
+            path = PARAMETER.sub(quote(str(values[0]), safe=""), resource.item or "")
+            one = client.row_of(await self.get(path))
+            if one is not None and all(one[part] == rows[0][part] for part in one if part in rows[0]):
+                return name, "integer" if all(isinstance(value, int) for value in values) else "string"
+        return None
 
     async def key_told(self, client: Client) -> str:
         """Whether a guessed key holds: each row of the list has another one, and reading by it gives the row."""

@@ -29,3 +29,5 @@ class Correction:
     references: Mapping[str, str] = field(default_factory=dict)
     values: Mapping[str, Any] = field(default_factory=dict)
     skip: bool = False
+    #: A field that is no part of the schema, and that rows were seen to be read by: its name and JSON type.
+    shown_key: tuple[str, str] | None = None

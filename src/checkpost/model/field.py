@@ -23,6 +23,10 @@ class Reason:
     certainty: Certainty
 
 
+#: Marks a field that rows show and no schema has.
+UNDESCRIBED = "x-undescribed"
+
+
 @dataclass(frozen=True)
 class Field:
     """One field of a resource and the rules that the contract has for it.

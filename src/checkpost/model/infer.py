@@ -26,7 +26,7 @@ from checkpost.model.envelopes import (
     total_pointer,
 )
 from checkpost.model.expansions import with_expansions
-from checkpost.model.field import Field, Reason
+from checkpost.model.field import UNDESCRIBED, Field, Reason
 from checkpost.model.fields import fields_of, inside
 from checkpost.model.guards import guards_of
 from checkpost.model.keys import infer_key
@@ -267,6 +267,9 @@ def _resource(
     key_beside = _key_beside(read_schema, row_at) if keys_at else ""
     if key_beside and "read" in operations:
         fields, key = _keyed_by_name(family, fields, "the keys of rows stand beside them", key_beside)
+    if key is None and correction.shown_key is not None:
+        name, kind = correction.shown_key
+        fields, key = _keyed_by_name(family, fields, "rows show it, and one is read by it", name, kind)
     if key is not None and len(key.fields) == 1:
         fields = tuple(replace(each, unique=True) if each.name == key.fields[0] else each for each in fields)
     next_at = correction.next or next_pointer(listed)
@@ -353,14 +356,26 @@ def _wrapper(operations: Mapping[Purpose, Operation], names: frozenset[str], lay
 
 
 def _keyed_by_name(
-    family: Family, fields: tuple[Field, ...], why: str, name: str = ""
+    family: Family, fields: tuple[Field, ...], why: str, name: str = "", kind: str = ""
 ) -> tuple[tuple[Field, ...], Key]:
     """The key of rows that do not hold it themselves, and the field that it is put into: one of the path's name, if no
-    other is given."""
+    other is given; one of a ``kind`` that rows show and the contract does not describe."""
     names = path_parameters(family.item)
     name = name or (names[-1] if names else "key")
-    text = frozenset({"string"})
-    own = Field(name, {}, text, False, False, True, False, True, False, False, False, True)
+    own = Field(
+        name,
+        {UNDESCRIBED: True} if kind else {},
+        frozenset({kind or "string"}),
+        False,
+        False,
+        True,
+        False,
+        True,
+        False,
+        False,
+        False,
+        True,
+    )
     return (own, *fields), Key((name,), names, "server", Reason(why, "stated"))
 
 

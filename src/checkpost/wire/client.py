@@ -371,10 +371,11 @@ class Client:
 
     def row_in(self, answer: Answer) -> Row | None:
         """The row that an answer shows; None where it shows none."""
-        row = self._row_in(answer.json)
+        row = self.row_of(answer.json)
         return self._below(row) if row is not None and self.resource.under else row
 
-    def _row_in(self, body: Any) -> Row | None:
+    def row_of(self, body: Any) -> Row | None:
+        """The row that a body shows; None where it shows none."""
         pointer = self.resource.envelope.row
         if pointer is not None:
             row = _at(body, pointer)
