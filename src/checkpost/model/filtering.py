@@ -246,7 +246,8 @@ def _of_field(parameter: Parameter, field: Field, hint: str) -> Templates:
     loose = field.kind == "date-time" or (field.kind == "text" and "enum" not in field.keywords)
     exact = re.search(r"\b(?:exact\w*|equals?|is this)\b", hint, re.I)
     found: Templates = {(field.name, "match" if loose and not exact else "eq"): f"{name}={{value}}"}
-    if re.search(r"\bcsv\b|\bcommas?[- ](?:separated|delimited)\b|separated by commas", hint, re.I):
+    # what is said of the whole list may be said of its order
+    if re.search(r"\bcsv\b|\bcommas?[- ](?:separated|delimited)\b|separated by commas", said_of(parameter), re.I):
         found[field.name, "in"] = f"{name}={{values}}"
     return found
 
