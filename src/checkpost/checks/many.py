@@ -10,6 +10,7 @@ from typing import Any
 
 from checkpost.checks.case import Case
 from checkpost.model.bulk import Bulk
+from checkpost.model.shape import shape_of
 from checkpost.oracle.same import differences
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made
@@ -227,3 +228,34 @@ def _row(case: Case, item: Any) -> Row | None:
         if isinstance(value, dict) and case.client.key_of(value) is not None:
             return value
     return None
+
+
+# -- what a request for many may do -------------------------------------------------------------------
+
+
+def making(case: Case, records: Sequence[Mapping[str, Any]]) -> Act:
+    return Act("create", tuple(Made(case.resource.name, dict(record)) for record in records))
+
+
+def changing(case: Case, bulk: Bulk, items: Sequence[Mapping[str, Any]]) -> Act:
+    """What changes of many rows may do, each item being a row's key and its new values."""
+    name, names = case.resource.name, case.resource.key.fields if case.resource.key else ()
+    keys = tuple(tuple(item[each] for each in names) for item in items)
+    return Act("change", tuple(Made(name, dict(item)) for item in items), tuple((name, key) for key in keys))
+
+
+def removing(case: Case, bulk: Bulk, keys: Sequence[Key]) -> Act:
+    """What a removal of many rows may do; on the path of all rows it may take them all, if the keys are ignored."""
+    on_all = bulk.operation.method == "DELETE" and bulk.operation.path == case.resource.collection
+    return Act("remove", (), tuple((case.resource.name, key) for key in keys), on_all)
+
+
+def key_items(case: Case, bulk: Bulk, keys: Sequence[Key]) -> list[Any]:
+    """Keys as the items of a request: plain values, or objects."""
+    names = case.resource.key.fields if case.resource.key else ()
+    objects = len(names) > 1
+    media = bulk.operation.body.content[0].schema if bulk.operation.body and bulk.operation.body.content else None
+    if media is not None and bulk.form in {"array", "wrapped"}:
+        array = shape_of(media).properties.get(bulk.name) if bulk.name else media
+        objects = shape_of(shape_of(array).item).is_object
+    return [dict(zip(names, key, strict=True)) if objects else key[0] for key in keys]

@@ -7,6 +7,8 @@ from checkpost.checks import (
     aggregate,
     both_sides,
     bulk,
+    bulk_changes,
+    bulk_filtered,
     concurrency,
     create,
     delete,
@@ -55,7 +57,21 @@ _MODULES = (
         errors,
         protocol,
     ),
-    *(bulk, concurrency, sublist, expand, links, relate, both_sides, roles, role_writes, observe, hold),
+    *(
+        bulk,
+        bulk_changes,
+        bulk_filtered,
+        concurrency,
+        sublist,
+        expand,
+        links,
+        relate,
+        both_sides,
+        roles,
+        role_writes,
+        observe,
+        hold,
+    ),
 )
 _GATES = ("read.list", "create.stored", "delete.gone")
 

@@ -7,11 +7,11 @@ from collections.abc import AsyncIterator, Collection, Iterator, Mapping, Sequen
 from typing import Any, Literal
 
 from checkpost.checks.both_sides import child_record, holds_row, link_act, place_of, usable
-from checkpost.checks.bulk import by_filter, by_filter_act, key_items, own_chosen, removing
+from checkpost.checks.bulk_filtered import by_filter, by_filter_act, own_chosen
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.filter import filtering_of
-from checkpost.checks.many import create_many, send_items
+from checkpost.checks.many import create_many, key_items, removing, send_items
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.roles import (
     NEEDS,

@@ -1,0 +1,237 @@
+"""Many rows changed or removed in one request."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Mapping, Sequence
+from typing import Any
+
+from checkpost.checks.asking import key_text
+from checkpost.checks.bulk import bulk_finding, bulk_for, has_bulk, in_places, not_allowed, said
+from checkpost.checks.case import Case, Own
+from checkpost.checks.conformance import shown
+from checkpost.checks.many import changing, key_items, removing, send_items, told_by
+from checkpost.checks.registry import Skipped, check
+from checkpost.findings import Finding
+from checkpost.model.bulk import Bulk
+from checkpost.model.field import MISSING, Field
+from checkpost.model.purpose import Purpose
+from checkpost.oracle.same import differences, same
+from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import Key
+
+_NEEDS: tuple[Purpose, ...] = ("create", "delete")
+
+
+async def _changes(case: Case, bulk: Bulk, rows: Sequence[Own]) -> tuple[str, list[dict[str, Any]]]:
+    """A new value of one field for each row, as the items of a request. Raises Skipped."""
+    names = case.resource.key.fields if case.resource.key else ()
+    replaces = bulk.operation.method == "PUT" and "replace" in case.resource.operations
+    fields = [
+        each
+        for each in case.resource.writable("update" if case.has("update") else "replace")
+        if each.name not in names
+        and case.resource.relation(each.name) is None
+        and each.shown
+        and each.name not in case.state.unchangeable
+    ]
+    chosen = sorted(fields, key=lambda each: (each.kind not in {"text", "number"}, each.unique, each.type == "boolean"))
+    for field in chosen:
+        items = []
+        for own in rows:
+            value = await case.value(field, unlike=own.record.get(field.name, MISSING))
+            if value is MISSING or value is None:
+                break
+            whole = await case.record("replace") if replaces else {}
+            items.append({**whole, **dict(zip(names, own.key, strict=True)), field.name: value})
+        if len(items) == len(rows):
+            return field.name, items
+    raise Skipped("none of its fields can be changed")
+
+
+@check("bulk.update", needs=_NEEDS, creates=True, cost=has_bulk("update", 14))
+async def updated(case: Case) -> AsyncIterator[Finding]:
+    """Do changes of many rows at once reach each of them, and no other?"""
+    bulk = bulk_for(case, "update")
+    rows = await case.own(4)
+    name, items = await _changes(case, bulk, rows[:3])
+    field = case.fields[name]
+    before = (await case.row_now(rows[3].key))[1]
+    exchange = await send_items(case, bulk, items, "changes of three rows", changing(case, bulk, items))
+    not_allowed(exchange)
+    evidence = [exchange]
+    if exchange.answer.refused:
+        yield bulk_finding(
+            case, bulk, "Changes of many rows are refused", "success", said(exchange), evidence, "warning", "contract"
+        )
+        return
+    if not exchange.answer.ok:
+        return
+    now = [(await case.row_now(own.key))[1] for own in rows]
+    lost = [place for place in range(3) if name in now[place] and not same(field, items[place][name], now[place][name])]
+    if lost:
+        swapped = any(same(field, items[other][name], now[lost[0]][name]) for other in range(3) if other != lost[0])
+        title = "Changes of many rows reach the wrong ones" if swapped else "Not all of many changes are stored"
+        expected, seen = shown(items[lost[0]][name]), shown(now[lost[0]][name])
+        yield bulk_finding(case, bulk, title, f"{name} = {expected}", f"{name} = {seen}", evidence, subjects=[name])
+    if differences(case.fields, before, now[3], case.settable):
+        yield bulk_finding(
+            case, bulk, "Changes of many rows reach one that was not named",
+            "the row as before", f"the row {key_text(rows[3].key)} changed", evidence,
+        )  # fmt: skip
+    for found in _answered(case, bulk, exchange, [own.key for own in rows[:3]], items, lost):
+        yield found
+    async for found in _absent_among(case, bulk, rows, field):
+        yield found
+
+
+def _answered(
+    case: Case,
+    bulk: Bulk,
+    exchange: Exchange,
+    keys: Sequence[Key],
+    items: Sequence[Mapping[str, Any]],
+    lost: Sequence[int],
+) -> list[Finding]:
+    """Whether the answer to changes of many rows tells what was done."""
+    told = told_by(case, exchange.answer, len(keys))
+    if lost:
+        return []
+    if told.refused or (told.count is not None and told.count != len(keys)):
+        seen = str(told.count) if told.count is not None else f"{len(told.refused)} called refused"
+        title = "A request with many rows tells a wrong number"
+        return [bulk_finding(case, bulk, title, str(len(keys)), seen, [exchange])]
+    answered = [case.client.key_of(row) if row else None for row in told.rows]
+    if any(answered) and [key for key in answered if key] != list(keys):
+        title = "Many rows are answered in another order"
+        if set(answered) != set(keys):
+            title = "The answer to many rows does not show them all"
+        expected = ", ".join(map(key_text, keys))
+        return [bulk_finding(case, bulk, title, expected, ", ".join(map(key_text, answered)), [exchange])]
+    for row, item in zip(told.rows, items, strict=False):
+        unlike = differences(case.fields, item, row or {})
+        if unlike:
+            name = unlike[0]
+            title = "The answer to many rows shows the old ones"
+            return [
+                bulk_finding(
+                    case, bulk, title, f"{name} = {item[name]!r}", f"{name} = {(row or {})[name]!r}", [exchange]
+                )
+            ]
+    return []
+
+
+async def _absent_among(case: Case, bulk: Bulk, rows: Sequence[Own], field: Field) -> AsyncIterator[Finding]:
+    """A change of a missing row, beside one that there is: what is answered is what is done."""
+    try:
+        absent = await case.vacant_key()
+    except Skipped:
+        return
+    names = case.resource.key.fields if case.resource.key else ()
+    before = (await case.row_now(rows[0].key))[1]
+    value = await case.value(field, unlike=before.get(field.name, MISSING))
+    if value is MISSING or field.unique:
+        return
+    whole = await case.record("replace") if bulk.operation.method == "PUT" and case.has("replace") else {}
+    items = [{**whole, **dict(zip(names, key, strict=True)), field.name: value} for key in (rows[0].key, absent)]
+    what = "changes of a row that there is, and one that is missing"
+    exchange = await send_items(case, bulk, items, what, changing(case, bulk, items))
+    _, now = await case.row_now(rows[0].key)
+    changed = same(field, value, now.get(field.name))
+    _, made = await case.read(absent, "a missing row") if case.has("read") else (exchange, None)
+    if made is not None:
+        case.again(absent)
+        case.remark("changes of many rows make those that there are not")
+        return
+    for found in _partly(case, bulk, exchange, changed, "changes"):
+        yield found
+
+
+def _partly(case: Case, bulk: Bulk, exchange: Exchange, done: bool, what: str) -> list[Finding]:
+    """Whether the answer to a request about a row that there is and one that is missing tells what was done."""
+    told = told_by(case, exchange.answer, 2)
+    status = exchange.answer.status
+    if exchange.answer.refused and done:
+        title = f"Refused {what} of many rows are done in part"
+        return [bulk_finding(case, bulk, title, "nothing done", f"{status}, and one row of two", [exchange])]
+    if not exchange.answer.ok:
+        return []
+    if told.each and ((0 in told.refused) == done or 1 not in told.refused):
+        title = "Results of single rows do not tell what is stored"
+        return [bulk_finding(case, bulk, title, "the second alone refused" if done else "both refused",
+                         f"refused: {in_places(told.refused)}", [exchange])]  # fmt: skip
+    if bulk.atomic and done:
+        title = f"A missing row does not stop {what} of others, against the contract"
+        return [
+            bulk_finding(
+                case, bulk, title, "nothing done", f"{status}, and one row of two", [exchange], basis="contract"
+            )
+        ]
+    if told.count is not None and told.count != int(done):
+        title = "A request with many rows tells a wrong number"
+        return [bulk_finding(case, bulk, title, str(int(done)), str(told.count), [exchange])]
+    return []
+
+
+@check("bulk.delete", needs=_NEEDS, creates=True, cost=has_bulk("delete", 14))
+async def deleted(case: Case) -> AsyncIterator[Finding]:
+    """Are the rows whose keys are named gone, and no others?"""
+    bulk = bulk_for(case, "delete")
+    if not bulk.keys:
+        raise Skipped("how it takes keys is not known")
+    case.state.many_kept = ""
+    rows = await case.own(4)
+    listed = await case.listing() if case.has("list") else None
+    keys = [own.key for own in rows]
+    items = key_items(case, bulk, keys[:2])
+    exchange = await send_items(case, bulk, items, "two rows to be removed", removing(case, bulk, keys[:2]))
+    not_allowed(exchange)
+    if exchange.answer.refused:
+        case.state.many_kept = f"removing many rows answers {exchange.answer.status}"
+        yield bulk_finding(
+            case, bulk, "Removing many rows is refused", "success", said(exchange), [exchange], "warning", "contract"
+        )
+        return
+    if not exchange.answer.ok:
+        return
+    there = [await _is_there(case, key) for key in keys]
+    for key, still in zip(keys, there, strict=True):
+        if not still:
+            case.forget(key)
+    if any(there[:2]):
+        case.state.many_kept = "not all of the rows are removed"
+        seen = f"{exchange.answer.status}, and {sum(there[:2])} of 2 are still there"
+        yield bulk_finding(case, bulk, "Not all of many rows are removed", "both rows gone", seen, [exchange])
+    after = await case.listing() if listed is not None else None
+    own_lost = not all(there[2:])
+    foreign: set[Key] = set()
+    if listed is not None and after is not None and listed.complete and after.complete:
+        foreign = set(listed.by_key) - set(after.by_key) - case.made_keys
+    if own_lost or foreign:
+        case.state.many_kept = "more rows are removed than are named"
+        seen = f"{len(foreign) + 2 - sum(there[2:])} more gone"
+        yield bulk_finding(case, bulk, "Removing many rows removes others too", "the two rows alone", seen, [exchange])
+        return
+    told = told_by(case, exchange.answer, 2)
+    if told.count is not None and told.count != 2 and not any(there[:2]):
+        title = "A request with many rows tells a wrong number"
+        yield bulk_finding(case, bulk, title, "2", str(told.count), [exchange])
+    try:
+        absent = await case.vacant_key()
+    except Skipped:
+        return
+    both = [keys[2], absent]
+    what = "a row, and one that is missing"
+    exchange = await send_items(case, bulk, key_items(case, bulk, both), what, removing(case, bulk, both))
+    gone = not await _is_there(case, keys[2])
+    if gone:
+        case.forget(keys[2])
+    for found in _partly(case, bulk, exchange, gone, "removals"):
+        yield found
+
+
+async def _is_there(case: Case, key: Key) -> bool:
+    if case.has("read"):
+        exchange, row = await case.read(key, "a row that may be gone")
+        if row is not None or case.client.absent(exchange.answer):
+            return row is not None
+    return key in (await case.listing()).by_key
