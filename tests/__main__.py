@@ -15,12 +15,16 @@ FOLDER = Path(__file__).parent
 LONGEST = (
     "test_defects",
     "test_cli",
+    "test_quirks",
+    "test_simulation",
     "test_styles",
+    "test_asking",
     "test_shop",
-    "test_access",
-    "test_foreign",
-    "test_depot",
     "test_crash",
+    "test_foreign",
+    "test_access",
+    "test_depot",
+    "test_hunt",
     "test_hold",
 )
 

@@ -11,6 +11,12 @@ from checkpost.wire.exchange import Exchange, texts_in
 _WORD = re.compile(r"\w+")
 
 
+def said(exchange: Exchange) -> str:
+    """What a refusal says, in a line."""
+    answer = exchange.answer
+    return answer.detail or f"{answer.status} {' '.join(answer.text.split())[:200]}"
+
+
 def blamed(exchange: Exchange, names: Iterable[str]) -> set[str]:
     """The fields that the answer to a refused request names: as a member or a text of its own, else in a sentence,
     else in one that writes them with other capitals. Empty if it names none of them."""

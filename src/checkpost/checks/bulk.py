@@ -6,6 +6,7 @@ from collections.abc import AsyncIterator, Sequence
 from typing import Any
 
 from checkpost.checks.asking import key_text
+from checkpost.checks.blame import said
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import shown
 from checkpost.checks.many import Sent, create_many, key_items, making, removing, send_items
@@ -66,11 +67,6 @@ def bulk_finding(
         subjects=subjects,
         evidence=evidence,
     )
-
-
-def said(exchange: Exchange) -> str:
-    answer = exchange.answer
-    return answer.detail or f"{answer.status} {' '.join(answer.text.split())[:160]}"
 
 
 async def _records(case: Case, number: int) -> list[dict[str, Any]]:

@@ -6,7 +6,8 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import Any
 
 from checkpost.checks.asking import key_text
-from checkpost.checks.bulk import bulk_finding, bulk_for, has_bulk, in_places, not_allowed, said
+from checkpost.checks.blame import said
+from checkpost.checks.bulk import bulk_finding, bulk_for, has_bulk, in_places, not_allowed
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.many import changing, key_items, removing, send_items, told_by

@@ -7,7 +7,8 @@ from dataclasses import replace
 from typing import Any
 
 from checkpost.checks.asking import key_text, spelled
-from checkpost.checks.bulk import bulk_finding, not_allowed, said
+from checkpost.checks.blame import said
+from checkpost.checks.bulk import bulk_finding, not_allowed
 from checkpost.checks.case import Case, Own
 from checkpost.checks.filter import filtering_of
 from checkpost.checks.many import told_by

@@ -3,23 +3,20 @@
 from __future__ import annotations
 
 import re
-from collections.abc import AsyncIterator, Iterator, Mapping
+from collections.abc import AsyncIterator, Mapping
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
-from checkpost.checks.blame import blamed, blames_another
+from checkpost.checks.blame import blamed, said
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.readback import answer_differs, changed_values, list_differs, missing_from_list, stored_rows
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, situation, try_breaks
 from checkpost.checks.taken import unique_basis, unique_fields
-from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING, Field
-from checkpost.model.resource import Resource
 from checkpost.oracle.same import differences, same
-from checkpost.values.awkward import Variant, variants
 from checkpost.values.broken import Break
 from checkpost.wire.exchange import Exchange, Request
 from checkpost.wire.listing import Key, Row
@@ -45,7 +42,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
         case.state.may_not_create = "creates are answered 202: they are carried out later, and cannot be followed"
         raise Skipped(case.state.may_not_create)
     if key is None:
-        case.state.not_creatable = f"no row can be made: {_refusal(exchange)}"
+        case.state.not_creatable = f"no row can be made: {said(exchange)}"
         if exchange.answer.status in {401, 403}:
             case.state.may_not_create = f"the role {case.world.role.name} may not create ({exchange.answer.status})"
             raise Skipped(case.state.may_not_create)
@@ -55,7 +52,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
                 "contract",
                 "No record that the contract allows is accepted",
                 "success for a valid record",
-                _refusal(exchange),
+                said(exchange),
                 cause="valid refused",
                 purpose="create",
                 evidence=[exchange],
@@ -179,11 +176,6 @@ def _not_listed(case: Case, evidence: list[Exchange]) -> Finding:
     )
 
 
-def _refusal(exchange: Exchange) -> str:
-    answer = exchange.answer
-    return answer.detail or f"{answer.status} {' '.join(answer.text.split())[:200]}"
-
-
 _RECIPES = {
     "copy": "a record like a row that is there",
     "copy all": "a record like a row that is there, its texts too",
@@ -204,7 +196,7 @@ async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
         record = await case.record()
         taken, key = await case.create(record, "a record with a key of its own")
         if key is not None:
-            case.remark(f"a record without a key was refused ({_refusal(exchange)}); one with a key was taken")
+            case.remark(f"a record without a key was refused ({said(exchange)}); one with a key was taken")
             return taken, key, record
         case.state.chooses_key = False
     refused, known = exchange, {name for row in case.state.before.rows for name in row} if case.state.before else set()
@@ -214,14 +206,14 @@ async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
         refused, key = await case.create(record, "a record with values of rows where others were refused")
         if key is not None:
             names = ", ".join(sorted(case.state.copied))
-            case.remark(f"generated values of {names} were refused ({_refusal(exchange)}); those of rows were taken")
+            case.remark(f"generated values of {names} were refused ({said(exchange)}); those of rows were taken")
             return refused, key, record
     for recipe in ("copy", "copy all", "least"):
         case.state.recipe = recipe
         record = await case.record()
         taken, key = await case.create(record, _RECIPES[recipe])
         if key is not None:
-            case.remark(f"generated values were refused ({_refusal(exchange)}); {_RECIPES[recipe]} was taken")
+            case.remark(f"generated values were refused ({said(exchange)}); {_RECIPES[recipe]} was taken")
             return taken, key, record
     case.state.recipe = ""
     return exchange, None, full
@@ -239,7 +231,7 @@ async def required_only(case: Case) -> AsyncIterator[Finding]:
                 "contract",
                 "A record of the required fields alone is refused",
                 f"success for {shown(record)}",
-                _refusal(exchange),
+                said(exchange),
                 cause="required alone refused",
                 purpose="create",
                 subjects=sorted(blamed(exchange, set(case.fields) - set(record))),
@@ -281,189 +273,6 @@ def _is_value(case: Case, field: Field) -> bool:
     if default is MISSING or not case.world.valid(field, default):
         return False
     return not (isinstance(default, str) and _EXPRESSION.search(default))
-
-
-def _rounds(resource: Resource) -> int:
-    return 14 if any(field.is_text for field in resource.fields) else 6
-
-
-@check("create.awkward-values", needs=("create", "delete"), creates=True, cost=lambda r: 2 * _rounds(r) + 2)
-async def awkward_values(case: Case) -> AsyncIterator[Finding]:
-    """Do awkward values come back as they were sent?"""
-    if case.state.not_creatable:
-        raise Blocked(case.state.not_creatable)
-    choices = {
-        field.name: [
-            variant
-            for variant in variants(field, case.values)
-            if (variant.value is None or not field.unique or case.reserve(field, variant.value))
-            and case.sayable("create", variant.value)
-        ]
-        for field in case.resource.writable("create")
-        if field.name not in case.resource.values and not _fixed(case, field) and not case.written_alike(field)
-    }
-    for place, each in enumerate(choices.values()):
-        # not the same of all fields at once: where one is null or empty, another bears the run's mark
-        each[:] = each[place % len(each) :] + each[: place % len(each)] if each else each
-    rounds = max((len(each) for each in choices.values()), default=0)
-    if not rounds:
-        raise Skipped("none of its fields takes awkward values")
-    plans = [{name: each[turn] for name, each in choices.items() if turn < len(each)} for turn in range(rounds)]
-    made = await all_of(_create_with(case, plan) for plan in plans)
-    rows = []
-    lengths, usual = _Lengths(case), None
-    for plan, (own, exchange) in zip(plans, made, strict=True):
-        if own is not None:
-            rows.append((plan, own))
-        elif exchange.answer.refused:
-            # one value is at fault: each alone tells which
-            alone = await all_of(_create_with(case, {name: each}) for name, each in plan.items())
-            for (name, variant), (single, refusal) in zip(plan.items(), alone, strict=True):
-                if single is not None:
-                    rows.append(({name: variant}, single))
-                elif (
-                    refusal.answer.refused
-                    and not case.resource.guessed
-                    and not blames_another(refusal, name, case.fields)
-                    and not await lengths.explain(name, variant, refusal)
-                ):
-                    if usual is None:
-                        usual, _ = await _create_with(case, {})
-                    if usual is None:
-                        raise Blocked("a record of usual values is refused as well")
-                    yield _valid_refused(case, name, variant, refusal)
-    for found in lengths.findings():
-        yield found
-    listing = await case.listing() if case.has("list") and not case.has("read") else None
-    for plan, own in rows:
-        reads, read, listed = await stored_rows(case, own, listing)
-        row = read or listed
-        if row is not None:
-            labels = {name: variant.label for name, variant in plan.items()}
-            sent = {name: value for name, value in own.record.items() if name in plan}
-            for found in changed_values(case, "create", sent, row, [own.exchange, *reads], labels):
-                yield found
-
-
-def _fixed(case: Case, field: Field) -> bool:
-    """Whether a field's value cannot be chosen freely: keys and references."""
-    key = case.resource.key
-    return case.resource.relation(field.name) is not None or (key is not None and field.name in key.fields)
-
-
-async def _create_with(case: Case, plan: Mapping[str, Variant]) -> tuple[Own | None, Exchange]:
-    record = await case.record()
-    record.update({name: variant.value for name, variant in plan.items()})
-    exchange, key = await case.create(record, "awkward values")
-    return (Own(key, record, exchange) if key is not None else None), exchange
-
-
-class _Lengths:
-    """Texts that are refused for their length alone, where the contract states none: a plain text of as many characters
-    is refused as well."""
-
-    def __init__(self, case: Case) -> None:
-        self._case = case
-        self._refused: dict[str, tuple[int, Exchange]] = {}
-        self._taken: dict[str, int] = {}
-
-    async def explain(self, name: str, variant: Variant, refusal: Exchange) -> bool:
-        """Whether a value was refused for its length."""
-        field, length = self._case.fields[name], len(str(variant.value))
-        if not field.is_text or field.max_length is not None or not isinstance(variant.value, str):
-            return False
-        if length <= self._taken.get(name, 0):
-            return False
-        if name in self._refused and length >= self._refused[name][0]:
-            return True
-        text = str(await self._case.value(field))
-        if length <= len(text):
-            return False
-        plain = Variant("a text as long", text + "x" * (length - len(text)))
-        own, exchange = await _create_with(self._case, {name: plain})
-        if own is None and exchange.answer.refused:
-            self._refused[name] = (length, refusal)
-            return True
-        self._taken[name] = length
-        return False
-
-    def findings(self) -> Iterator[Finding]:
-        for name, (length, refusal) in self._refused.items():
-            yield self._case.finding(
-                "warning",
-                "contract",
-                "A text is refused for a length that the contract does not limit",
-                f"success for a text of {length} characters, or a maxLength",
-                _refusal(refusal),
-                cause="length refused",
-                purpose="create",
-                subjects=[name],
-                evidence=[refusal],
-            )
-
-
-def _valid_refused(case: Case, name: str, variant: Variant, exchange: Exchange) -> Finding:
-    return case.finding(
-        "warning",
-        "contract",
-        "Values that the contract allows are refused",
-        f"success for {name} = {shown(variant.value, 60)} ({variant.label})",
-        _refusal(exchange),
-        cause="valid value refused",
-        purpose="create",
-        subjects=[f"{name} ({variant.label})"],
-        evidence=[exchange],
-    )
-
-
-#: What has to be escaped in a path (RFC 3986, 2.1), or is easily taken for something else there.
-_KEY_SIGNS = " +%&=?#;:@é"
-
-
-@check("create.awkward-keys", needs=("create", "delete", "read"), creates=True, cost=lambda r: 3 * len(_KEY_SIGNS))
-async def awkward_keys(case: Case) -> AsyncIterator[Finding]:
-    """Is a row found by a key that has to be escaped in a path?"""
-    key = case.resource.key
-    field = case.resource.field(key.fields[0]) if key is not None and len(key.fields) == 1 else None
-    limited = {"pattern", "enum", "format"} & set(field.keywords) if field is not None else set()
-    if field is None or not case.client_keys or field.type != "string" or limited or case.resource.relation(field.name):
-        raise Skipped("its key is no text that a client may choose freely")
-    refused: list[tuple[str, Exchange]] = []
-    for sign in _KEY_SIGNS:
-        value = f"{case.world.mark}{sign}{case.values.number()}"
-        if not case.world.valid(field, value) or not case.reserve(field, value):
-            continue
-        exchange, made = await case.create({**await case.record(), field.name: value}, "a key with awkward signs")
-        if made is None:
-            refused += [(sign, exchange)] if exchange.answer.refused else []
-            continue
-        read, row = await case.read(made, "a key with awkward signs")
-        if row is None or case.client.key_of(row) != made:
-            yield case.finding(
-                "error",
-                "expectation",
-                "A row is not found by a key that has to be escaped",
-                f"the row {shown(value)}",
-                str(read.answer.status or read.answer.detail) if row is None else f"the row {case.client.key_of(row)}",
-                cause="awkward key",
-                purpose="read",
-                subjects=[f"{field.name} with {sign!r}"],
-                evidence=[exchange, read],
-            )
-            return
-    if refused and not case.resource.guessed:
-        sign, exchange = refused[0]
-        yield case.finding(
-            "warning",
-            "contract",
-            "Values that the contract allows are refused",
-            f"success for {field.name} with {sign!r}",
-            _refusal(exchange),
-            cause="awkward key refused",
-            purpose="create",
-            subjects=[f"{field.name} with {each!r}" for each, _ in refused],
-            evidence=[exchange],
-        )
 
 
 @check("create.rules", needs=("create", "delete"), creates=True, cost=lambda r: 3 * len(r.writable("create")) + 2)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from checkpost.checks import (
     access,
     aggregate,
+    awkward,
     both_sides,
     bulk,
     bulk_changes,
@@ -42,6 +43,7 @@ _MODULES = (
         read,
         mixed,
         create,
+        awkward,
         extremes,
         delete,
         access,
