@@ -1,8 +1,8 @@
 """How long a contract of N generated tables takes to be understood, and how that grows.
 
 Run: ``python benchmarks/understanding.py [N …]``, 10, 100 and 1,000 tables by default. Each has ten fields, a parameter
-for each field and operator, and refers to the one before. Printed are the CPU time of reading and of understanding, each
-also as a multiple of parsing the same JSON, and how both grow from one N to the next: 1.0 is in proportion to the tables.
+for each field and operator, and refers to the one before. Printed are the CPU time of reading and of understanding,
+each also as a multiple of parsing the same JSON, and how both grow from one N to the next: 1.0 is in proportion.
 """
 
 from __future__ import annotations
