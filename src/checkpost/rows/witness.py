@@ -225,7 +225,10 @@ def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entr
     known = table.known - table.ever
     free = [key for key in found.rows if key not in known and key not in found.own and key not in found.like]
     claimed = {id(each) for each in found.own.values()}
-    lost = [each for each in makers if _is_lost(each) and id(each) not in claimed]
+    creates = [each for each in makers if each.kind == "create" and each.named is None and id(each) not in claimed]
+    # of a create whose answer is not known nothing is said where the API keeps marks: its row would bear one
+    vague = () if _keeps_marks(ledger, client.resource.name, found) else [each for each in creates if not each.sure]
+    lost = [*(each for each in creates if each.sure and 200 <= each.status < 300), *vague]
     for key in free if lost and table.whole and found.whole else ():
         found.like[key] = "it was not there before the run, and a row that a create was to make is nowhere to be found"
     for key in free if plain else ():
@@ -239,9 +242,12 @@ def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entr
             found.like[key] = "it is as a record that was sent, but it does not bear the run's mark"
 
 
-def _is_lost(entry: Entry) -> bool:
-    """Whether a create was answered with success, and with no key that its row could have."""
-    return entry.kind == "create" and entry.sure and 200 <= entry.status < 300 and entry.named is None
+def _keeps_marks(ledger: Ledger, name: str, found: Look) -> bool:
+    """Whether a row of the run's was seen to bear the mark that was sent."""
+    if any(marked(found.rows[key], ledger.mark) for key in found.own if key in found.rows):
+        return True
+    entries = ledger.journal.entries(name)
+    return any(each.proved and each.shown is None and marked(each.record, ledger.mark) for each in entries)
 
 
 def _removals(entries: Sequence[Entry]) -> dict[Key, int]:
