@@ -83,6 +83,7 @@ class Command(unittest.TestCase):
             self.assertNotIn("Fixed", said)
             self.assertIn("Fixed", command(["compare", "20260101", "--fail-on", "never"], folder, 0))
             self.assertIn("0 new, 1 fixed", command(["compare", "20260103", "20260102"], folder, 0))
+            self.assertIn("finding", command(["show", "20"], folder, 2), "a number is a finding's, and no year's")
             file = folder / "old.json"
             file.write_text(json.dumps(document("old", [finding("b"), finding("c")])), "utf-8")
             self.assertIn("0 new, 2 as before", command(["compare", str(file)], folder, 0))
