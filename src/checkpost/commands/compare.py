@@ -9,7 +9,8 @@ from typing import Any
 
 import click
 
-from checkpost.commands.options import PROFILE_NAME, beside_profile
+from checkpost.commands.options import PROFILE_NAME, beside_profile, failing
+from checkpost.commands.options import fail_on as failing_on
 from checkpost.errors import CLEAN, FINDINGS, CheckPostError
 
 Json = dict[str, Any]
@@ -19,13 +20,7 @@ Json = dict[str, Any]
 @click.argument("before", required=False, metavar="[BEFORE]")
 @click.argument("after", required=False, metavar="[AFTER]")
 @beside_profile
-@click.option(
-    "--fail-on",
-    type=click.Choice(["error", "warning", "note", "never"]),
-    default="error",
-    show_default=True,
-    help="The least severity of a new finding that makes the comparison fail.",
-)
+@failing_on("The least severity of a new finding that makes the comparison fail.")
 def compare(before: str | None, after: str | None, profile_file: Path | None, fail_on: str) -> None:
     """Compare two runs: the latest two, or BEFORE with AFTER (the latest, if it is left out).
 
@@ -46,9 +41,8 @@ def compare(before: str | None, after: str | None, profile_file: Path | None, fa
     later = _document(folder, stored, after if after is not None else stored[0])
     comparison = compared(earlier, later)
     show_comparison(earlier, later, comparison, plain_console())
-    order = ["note", "warning", "error"]
-    failing = order[order.index(fail_on) :] if fail_on in order else []
-    sys.exit(FINDINGS if any(each["severity"] in failing for each in comparison.new) else CLEAN)
+    worst = failing(fail_on)
+    sys.exit(FINDINGS if any(each["severity"] in worst for each in comparison.new) else CLEAN)
 
 
 def _document(folder: Path, stored: list[str], name: str) -> Json:

@@ -148,3 +148,15 @@ def check_resources(resources: tuple[str, ...], known: list[str]) -> None:
             near = difflib.get_close_matches(name, known, 1)
             hint = f"did you mean {near[0]!r}?" if near else f"the resources are {', '.join(known)}."
             raise CheckPostError(f"There is no resource {name!r} in the contract; {hint}")
+
+
+def fail_on(words: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """The option that names the least severity that makes a command fail; ``words`` are its help."""
+    kinds = click.Choice(["error", "warning", "note", "never"])
+    return click.option("--fail-on", type=kinds, default="error", show_default=True, help=words)
+
+
+def failing(least: str) -> list[str]:
+    """The severities from the least one on; none for ``never``."""
+    order = ["note", "warning", "error"]
+    return order[order.index(least) :] if least in order else []

@@ -14,10 +14,12 @@ from checkpost.commands.options import (
     Chosen,
     check_families,
     check_resources,
+    failing,
     profile_of,
     with_choice,
     with_target,
 )
+from checkpost.commands.options import fail_on as failing_on
 from checkpost.errors import CLEAN, FINDINGS, NOT_COMPLETED, CheckPostError
 
 if TYPE_CHECKING:
@@ -59,13 +61,7 @@ Json = dict[str, Any]
     is_flag=True,
     help="Only look whether the rows of an earlier --hold are as they were, and remove them.",
 )
-@click.option(
-    "--fail-on",
-    type=click.Choice(["error", "warning", "note", "never"]),
-    default="error",
-    show_default=True,
-    help="The least severity that makes the run fail.",
-)
+@failing_on("The least severity that makes the run fail.")
 def run(
     aimed: Aimed,
     chosen: Chosen,
@@ -229,15 +225,14 @@ def show(document: Json) -> None:
     show_run(document, console)
 
 
-def exit_status(document: Json, fail_on: str) -> int:
+def exit_status(document: Json, least: str) -> int:
     """What the process ends with: see ``checkpost.errors``."""
     from checkpost.report.words import is_judged
 
-    order, summary = ["note", "warning", "error"], document["summary"]
+    summary = document["summary"]
     harmed = any(each["certain"] for each in summary["harmed"])
     if document["run"]["interrupted"] or summary["left"] or harmed:
         return NOT_COMPLETED
-    failing = order[order.index(fail_on) :] if fail_on in order else []
-    if any(summary["findings"][severity] for severity in failing):
+    if any(summary["findings"][severity] for severity in failing(least)):
         return FINDINGS
     return CLEAN if any(summary["findings"].values()) or is_judged(document) else NOT_COMPLETED
