@@ -95,7 +95,7 @@ async def _own_by_value(case: Case, filtering: Filtering) -> tuple[list[Own], As
             continue
         records = [await case.record() for _ in range(3)]
         value = records[0].get(field.name)
-        before = case.state.before.rows if case.state.before else ()
+        before = case.state.rows_before
         if value in (None, "") or any(same(field, value, row.get(field.name)) for row in before):
             continue
         records[1][field.name] = value

@@ -315,8 +315,8 @@ class Case:
             if not others:
                 return None if each.nullable else MISSING
             return others[self.values.number() % len(others)]
-        if each.name in self.state.copied and not each.unique and self.state.before:
-            values = [row.get(each.name) for row in self.state.before.rows]
+        if each.name in self.state.copied and not each.unique:
+            values = [row.get(each.name) for row in self.state.rows_before]
             others = [value for value in values if value is not None and (unlike is MISSING or value != unlike)]
             if others:
                 return others[self.values.number() % len(others)]
@@ -334,23 +334,20 @@ class Case:
     def _usual(self, each: Field) -> Field:
         """A field with limits between the values that rows have."""
         if each.name not in self.state.usual:
-            rows = self.state.before.rows if self.state.before else ()
-            self.state.usual[each.name] = usual(each, (row.get(each.name) for row in rows))
+            self.state.usual[each.name] = usual(each, (row.get(each.name) for row in self.state.rows_before))
         return self.state.usual[each.name]
 
     def written_alike(self, each: Field) -> bool:
         """Whether all rows have a field in one format of which the contract says nothing, or in another type."""
-        if each.is_text and each.name in self.state.copied:
-            rows = self.state.before.rows if self.state.before else ()
-            if not any(isinstance(row.get(each.name), str) for row in rows):
-                return True
+        refused = each.is_text and each.name in self.state.copied
+        if refused and not any(isinstance(row.get(each.name), str) for row in self.state.rows_before):
+            return True
         return bool(self._usual(each).format) and not each.format
 
     def taken(self, each: Field) -> set[Any]:
         """The values of a unique field that rows have had or the run has used."""
         if each.name not in self.state.taken:
-            rows = self.state.before.rows if self.state.before else ()
-            values = (row.get(each.name) for row in rows)
+            values = (row.get(each.name) for row in self.state.rows_before)
             self.state.taken[each.name] = {value for value in values if isinstance(value, str | int)}
         return self.state.taken[each.name]
 
@@ -432,7 +429,7 @@ class Case:
     def _copied(self, record: dict[str, Any]) -> dict[str, Any]:
         """The record with the values of a row that is there, where they need not be its own: of all fields, of all but
         free texts, or of those whose own values were refused."""
-        rows = self.state.before.rows if self.state.before else ()
+        rows = self.state.rows_before
         source = rows[self.values.number() % len(rows)] if rows else {}
         keys = self.resource.key.fields if self.resource.key else ()
         recipe, copied = self.state.recipe, self.state.copied

@@ -439,31 +439,17 @@ def _body_finding(observation: Observation, violation: Violation, validators: Va
         "additionalProperties": "An answer holds a field that its schema rules out",
         "required": "A required field is missing from an answer",
     }
+    # what a generator does not know of null, or of a format, it does not know for any field
+    everywhere: tuple[Severity, str, str] | None = None
     if violation.value is None and violation.keyword == "type" and answer.ok and where != "the body":
-        # a generator that leaves out what may be null does so for every field
-        found = observation.finding(
-            "shape.body",
-            "error",
-            "contract",
-            "A value is null where the contract allows no null",
-            rule,
-            f"{where} = null",
-            "everywhere:null",
-            violation.place,
-        )
-        return replace(found, subjects=(where.removeprefix("*/"),))
-    if violation.keyword == "format" and answer.ok:
+        everywhere = "error", "A value is null where the contract allows no null", "null"
+    elif violation.keyword == "format" and answer.ok:
         name = str(validators.rule(violation.place))
-        found = observation.finding(
-            "shape.body",
-            "warning",
-            "contract",
-            f"Values are not in their documented format {name}",
-            rule,
-            f"{where} = {shown(violation.value, 120)}",
-            f"everywhere:format {name}",
-            violation.place,
-        )
+        everywhere = "warning", f"Values are not in their documented format {name}", f"format {name}"
+    if everywhere is not None:
+        severity, title, what = everywhere
+        observed, cause = f"{where} = {shown(violation.value)}", f"everywhere:{what}"
+        found = observation.finding("shape.body", severity, "contract", title, rule, observed, cause, violation.place)
         return replace(found, subjects=(where.removeprefix("*/"),))
     return observation.finding(
         _check_of(answer, "shape.body"),

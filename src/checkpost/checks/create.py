@@ -199,7 +199,7 @@ async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
             case.remark(f"a record without a key was refused ({said(exchange)}); one with a key was taken")
             return taken, key, record
         case.state.chooses_key = False
-    refused, known = exchange, {name for row in case.state.before.rows for name in row} if case.state.before else set()
+    refused, known = exchange, {name for row in case.state.rows_before for name in row}
     while named := blamed(refused, known & full.keys()) - case.state.copied:
         case.state.copied |= named
         record = await case.record()

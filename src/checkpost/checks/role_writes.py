@@ -203,7 +203,7 @@ async def _owned(case: Case, rights: Rights, exchange: Exchange, key: Key, row: 
             shown(row[rights.owner]), [exchange], "create", subjects=[rights.owner],
         )  # fmt: skip
         return
-    before = case.state.before.rows if case.state.before else ()
+    before = case.state.rows_before
     other = next((each[rights.owner] for each in before if each.get(rights.owner) not in (None, rights.identity)), None)
     if other is None:
         return

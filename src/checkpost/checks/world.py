@@ -25,7 +25,7 @@ from checkpost.rows.ledger import Ledger
 from checkpost.values.plain import Values
 from checkpost.wire.client import Client
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Key, Listing
+from checkpost.wire.listing import Key, Listing, Row
 from checkpost.wire.session import Session
 
 #: The checks of answers that tell of an API which fails, be it for its load.
@@ -104,6 +104,11 @@ class State:
     many_kept: str = ""
     unfiltered: str = ""
     unsorted: str = ""
+
+    @property
+    def rows_before(self) -> Sequence[Row]:
+        """The rows that the list showed first; none where it was not read."""
+        return self.before.rows if self.before else ()
 
     def forget(self, check: str) -> None:
         """Go back to what was known before a check, which is asked again, and ask again what was asked."""

@@ -67,18 +67,17 @@ async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
         settled: dict[str, Correction] = {}
         for resource in target.model.resources:
             client = Client(session, target.base_url, resource, target.role.name)
+            schema = None
             if not resource.fields:
                 schema = await reader.schema_of(resource, contract) or await reader.sampled(client, settled)
-                if schema is not None:
-                    rows[resource.name] = learned(contract, resource.name, schema)
-                    found.append(Learnt(resource.name, f"its fields are {', '.join(schema['properties'])}"))
             elif resource.envelope.rows is None and "list" in resource.operations:
                 schema = await reader.sampled(client, settled)
                 shown = set(schema["properties"]) if schema is not None else set()
-                if schema is not None and shown and not shown & {each.name for each in resource.fields}:
-                    # what the contract names are members of bodies, and none of the rows
-                    rows[resource.name] = learned(contract, resource.name, schema)
-                    found.append(Learnt(resource.name, f"its fields are {', '.join(schema['properties'])}"))
+                if not shown or shown & {each.name for each in resource.fields}:
+                    schema = None  # else what the contract names are members of bodies, and none of the rows
+            if schema is not None:
+                rows[resource.name] = learned(contract, resource.name, schema)
+                found.append(Learnt(resource.name, f"its fields are {', '.join(schema['properties'])}"))
         found += [Learnt(name, f"its list holds rows at {each.rows or 'its top'}") for name, each in settled.items()]
         target = _again(target, contract, rows, settled)
         for resource in target.model.resources:

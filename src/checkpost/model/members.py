@@ -20,24 +20,8 @@ APPENDED = "/-"
 
 #: Parameters whose object is one condition, unless its members say what else a list may be asked.
 _CONDITIONS = frozenset({"where", "filter", "filters", "condition", "conditions", "criteria", "predicate"})
-_ARGUMENTS = frozenset(
-    {
-        "where",
-        "filter",
-        "limit",
-        "offset",
-        "skip",
-        "take",
-        "first",
-        "page",
-        "size",
-        "order",
-        "orderby",
-        "sort",
-        "fields",
-    }
-    | {"select", "include", "cursor", "after"}
-)
+_PAGING = frozenset({"limit", "offset", "skip", "take", "first", "page", "size", "cursor", "after"})
+_ARGUMENTS = _PAGING | {"where", "filter", "order", "orderby", "sort", "fields", "select", "include"}
 
 
 def with_members(operation: Operation) -> Operation:

@@ -107,9 +107,9 @@ def _find(queries: Sequence[Parameter], names: Sequence[str]) -> Parameter | Non
     for name in names:
         for parameter in queries:
             shape = shape_of(parameter.schema)
-            numbers = shape.types & {"integer", "number"}
-            texts = shape.types <= {"integer", "number", "string"} and name in _SURE
-            counts = shape.types <= {"integer", "number"} or texts or (bool(numbers) and "string" in shape.types)
+            either = "string" in shape.types and shape.types & {"integer", "number"}
+            text = shape.types == {"string"} and name in _SURE
+            counts = shape.types <= {"integer", "number"} or either or text
             if normal(parameter.name) == name and counts:
                 return parameter
     return None

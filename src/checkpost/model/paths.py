@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from bisect import bisect_left
 from collections import Counter
-from collections.abc import Collection, Container, Iterable, Mapping
+from collections.abc import Collection, Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cache
 
@@ -65,6 +65,12 @@ def singular(name: str) -> str:
     return str(inflection.singularize(inflection.underscore(name.replace("-", "_"))))
 
 
+def beginning_with(ranked: Sequence[str], head: str) -> Sequence[str]:
+    """Those of sorted texts that begin with ``head``, without looking at the others."""
+    first = bisect_left(ranked, head)
+    return ranked[first : bisect_left(ranked, head + "\U0010ffff", lo=first)]
+
+
 def _item_of(collection: str, path: str) -> bool:
     rest = path[len(collection) :]
     if not path.startswith(collection) or not _SUFFIX.fullmatch(rest):
@@ -109,17 +115,16 @@ def families(paths: Collection[str], stated: Mapping[str, Family]) -> list[Famil
     ranked = sorted(free)
     for collection in collections:
         base = plain(collection)
-        first = bisect_left(ranked, base)
         items = [
             path
-            for path in ranked[first : bisect_left(ranked, base + "\U0010ffff", lo=first)]
+            for path in beginning_with(ranked, base)
             if parameters(path)
             and (_item_of(base, plain(path)) or (base != "/" and _composite(base, plain(path), every)))
         ]
         # a composite key's longer path is an item too; the shortest is taken where both are there
         item = min(items, key=lambda path: (len(parameters(path)), len(path)), default=None)
         found.append(Family(_last_word(collection), collection, item))
-    found = [family for family in found if family in stated.values() or not _tells_of_tables(family, collections)]
+    found = [family for family in found if family in stated.values() or not _tells_of_tables(family, ranked)]
     owned = {family.item for family in found}
     for path in free:
         if path in owned or not parameters(path) or not path.rstrip(")").endswith("}"):
@@ -130,11 +135,12 @@ def families(paths: Collection[str], stated: Mapping[str, Family]) -> list[Famil
     return _distinct(found)
 
 
-def _tells_of_tables(family: Family, collections: Iterable[str]) -> bool:
+def _tells_of_tables(family: Family, ranked: Sequence[str]) -> bool:
     """Whether what a list holds are tables, whose rows stand under their names: ``/tables`` beside
     ``/tables/species/rows``."""
-    base = plain(family.collection or "")
-    under = [plain(path).removeprefix(base + "/").split("/") for path in collections if path.startswith(base + "/")]
+    base = plain(family.collection or "") + "/"
+    lists = [path for path in beginning_with(ranked, base) if not parameters(path)]
+    under = [plain(path).removeprefix(base).split("/") for path in lists]
     return any(len(parts) == 2 and parts[1].lower() in _ROWS for parts in under)
 
 
@@ -159,11 +165,9 @@ def nested_families(paths: Iterable[str], known: Iterable[Family]) -> list[Famil
     ranked = sorted(every)
     for above in [each for each in families_ if each.item]:
         base = plain(above.item or "")
-        head = PARAMETER.split(base)[0]
-        first = bisect_left(ranked, head)
-        for path in ranked[first : bisect_left(ranked, head + "\U0010ffff", lo=first)]:
-            rest = PARAMETER.sub("{}", plain(path)).removeprefix(PARAMETER.sub("{}", base))
-            if PARAMETER.sub("{}", plain(path)) == rest or not re.fullmatch(r"/[^/{}]+", rest):
+        for path in beginning_with(ranked, PARAMETER.split(base)[0]):
+            rest = nameless(plain(path)).removeprefix(nameless(base))
+            if nameless(plain(path)) == rest or not re.fullmatch(r"/[^/{}]+", rest):
                 continue
             items = [each for each in every if _item_of(plain(path), plain(each)) and parameters(each)]
             word = _last_word(path)

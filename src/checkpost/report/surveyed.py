@@ -98,14 +98,14 @@ _LETTERS = {"list": "L", "create": "C", "read": "R", "replace": "P", "update": "
 
 
 def _resources(model: Model, width: int) -> RenderableType:
+    if len(model.resources) > MANY:
+        return Group(_kinds(model), Text(_told(), style="dim"))
     narrow = width < _NARROW
     heads = ("may",) if narrow else _PURPOSES
     table = _table("resource", *heads, "key", "fields", "refers to")
     if narrow:
         table.columns[0].no_wrap = table.columns[1].no_wrap = True
         table.columns[0].overflow = "ellipsis"
-    if len(model.resources) > MANY:
-        return Group(_kinds(model), Text(_told(), style="dim"))
     for resource in model.resources:
         has = [purpose in resource.operations for purpose in _PURPOSES]
         refers = [f"{each.resource} by {each.field}" for each in resource.relations]

@@ -231,7 +231,7 @@ class Ledger:
                 entry = self.journal.entry(number)
                 if entry is None:
                     continue
-                records, bears = self._sent_to(entry, table, key), self.bears(client.resource)
+                records, bears = self.sent_to(entry, key), self.bears(client.resource)
                 sure = key not in table.doubtful or bears(row, records)
                 if sure and shows(client.resource, records, row, bears, table.whole, entry.shown):
                     table.unproved.discard(key)
@@ -241,8 +241,9 @@ class Ledger:
                 elif sure:
                     table.strange.add(key)
 
-    def _sent_to(self, entry: Entry, table: Table, key: Key) -> list[Mapping[str, Any]]:
-        return [entry.record, *table.changes.get(key, ())]
+    def sent_to(self, entry: Entry, key: Key) -> list[Mapping[str, Any]]:
+        """The records that were sent for a row: to make it, and to change it since."""
+        return [entry.record, *self.table(entry.resource).changes.get(key, ())]
 
     # -- sending ---------------------------------------------------------------------------------------
 
@@ -621,7 +622,7 @@ class Ledger:
         entry = self.journal.entry(number) if number is not None else None
         if entry is None or client is None:
             return False
-        records, bears = self._sent_to(entry, table, key), self.bears(client.resource)
+        records, bears = self.sent_to(entry, key), self.bears(client.resource)
         return shows(client.resource, records, row, bears, table.whole, entry.shown)
 
     def hold(self, name: str, key: Key, row: Row) -> int:

@@ -118,12 +118,7 @@ async def look_again(ledger: Ledger, name: str, last: Look) -> Look | None:
         if row is None:
             return None
         if shows(
-            client.resource,
-            [entry.record, *ledger.table(name).changes.get(key, ())],
-            row,
-            ledger.bears(client.resource),
-            last.whole,
-            entry.shown,
+            client.resource, ledger.sent_to(entry, key), row, ledger.bears(client.resource), last.whole, entry.shown
         ):
             found.own[key] = entry
     return found
@@ -171,7 +166,7 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
         if key is None or key in foreign or key not in found.rows:
             continue
         row = found.rows[key]
-        records = [entry.record, *table.changes.get(key, ())]
+        records = ledger.sent_to(entry, key)
         alike = shows(resource, records, row, bears, table.whole, entry.shown)
         removed_since = removals.get(key, 0) > entry.number
         same = any(row.get(name) == value for name, value in (entry.stamps or {}).items()) or bears(row, records)

@@ -123,7 +123,7 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
         size = min(paging.largest or 1000, 1000)
         headers.update(position_of(client, 0, size).headers)
     first = await client.send("list", query=pairs, headers=headers, check=check, situation=situation)
-    if not first.answer.ok and first.answer.status >= 400 and paging.limit and paging.largest is None:
+    if first.answer.status >= 400 and paging.limit and paging.largest is None:
         # nothing says how long a page may be: it is as long as the list makes it
         pairs.remove((paging.limit, dict(pairs)[paging.limit]))
         first = await client.send("list", query=pairs, headers=headers, check=check, situation=situation)
