@@ -20,6 +20,7 @@ from checkpost.model.infer import infer
 from checkpost.rows.journal import Book, BookReader, Entry, Journal
 from checkpost.rows.ledger import Ledger
 from checkpost.rows.settle import settle
+from checkpost.rows.witness import Look, look_again
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Answer
@@ -298,6 +299,19 @@ class Rules(unittest.TestCase):
 
         with_ledger(api, work)
         self.assertEqual(amiss(api, ()), [])
+
+    def test_a_second_look_knows_no_more_of_a_list_that_was_too_long_before_the_run(self) -> None:
+        async def work(ledger: Ledger, client: Client) -> Look | None:
+            await client.send("create", record={"name": f"own {MARK}"})
+            [key] = ledger.own_keys("crops")
+            [entry] = ledger.journal.entries("crops")
+            self.api.rows["crops"][key] = {"id": key[0], "name": "", "note": None, "year": None}  # somebody's blank one
+            ledger.table("crops").whole = False
+            last = Look(dict(self.api.rows["crops"]), whole=True, pages=20, own={key: entry})
+            return await look_again(ledger, "crops", last)
+
+        found = with_ledger(self.api, work)
+        self.assertEqual((found.own, len(found.rows)), ({}, 5))
 
     def test_an_interrupt_waits_for_what_is_on_its_way(self) -> None:
         wire = Watched(self.api)

@@ -231,9 +231,8 @@ class Ledger:
                 entry = self.journal.entry(number)
                 if entry is None:
                     continue
-                records, bears = self.sent_to(entry, key), self.bears(client.resource)
-                sure = key not in table.doubtful or bears(row, records)
-                if sure and shows(client.resource, records, row, bears, table.whole, entry.shown):
+                sure = key not in table.doubtful or self.bears(client.resource)(row, self.sent_to(entry, key))
+                if sure and self.shows(entry, key, row):
                     table.unproved.discard(key)
                     table.strange.discard(key)
                     table.recognised = True
@@ -244,6 +243,15 @@ class Ledger:
     def sent_to(self, entry: Entry, key: Key) -> list[Mapping[str, Any]]:
         """The records that were sent for a row: to make it, and to change it since."""
         return [entry.record, *self.table(entry.resource).changes.get(key, ())]
+
+    def shows(self, entry: Entry, key: Key, row: Row) -> bool:
+        """Whether a row is the one that was made with an entry and answered with its key. It is new, for which less is
+        wanted, only where the list was read whole before the run."""
+        client = self.reach(entry.resource)
+        if client is None:
+            return False
+        records, bears = self.sent_to(entry, key), self.bears(client.resource)
+        return shows(client.resource, records, row, bears, self.table(entry.resource).whole, entry.shown)
 
     # -- sending ---------------------------------------------------------------------------------------
 
@@ -617,13 +625,9 @@ class Ledger:
 
     def is_still(self, name: str, key: Key, row: Row) -> bool:
         """Whether a row is the run's own that had the key, and not another that was given it since."""
-        table, client = self.table(name), self.reach(name)
-        number = table.own.get(key)
+        number = self.table(name).own.get(key)
         entry = self.journal.entry(number) if number is not None else None
-        if entry is None or client is None:
-            return False
-        records, bears = self.sent_to(entry, key), self.bears(client.resource)
-        return shows(client.resource, records, row, bears, table.whole, entry.shown)
+        return entry is not None and self.shows(entry, key, row)
 
     def hold(self, name: str, key: Key, row: Row) -> int:
         """Leave an own row on purpose, as it is; the number of its entry."""

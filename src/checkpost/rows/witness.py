@@ -11,7 +11,7 @@ from checkpost.model.resource import Resource
 from checkpost.model.spelling import Filtering, Inexpressible
 from checkpost.rows.journal import FAILED, Entry
 from checkpost.rows.ledger import Ledger, Table
-from checkpost.rows.resemblance import Bears, likeness, marked, may_be, shows
+from checkpost.rows.resemblance import Bears, likeness, marked, may_be
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
 from checkpost.wire.listing import Asked, Key, Listing, Row
@@ -117,9 +117,7 @@ async def look_again(ledger: Ledger, name: str, last: Look) -> Look | None:
         row = client.row_in(exchange.answer) if exchange.answer.ok else None
         if row is None:
             return None
-        if shows(
-            client.resource, ledger.sent_to(entry, key), row, ledger.bears(client.resource), last.whole, entry.shown
-        ):
+        if ledger.shows(entry, key, row):
             found.own[key] = entry
     return found
 
@@ -166,8 +164,7 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
         if key is None or key in foreign or key not in found.rows:
             continue
         row = found.rows[key]
-        records = ledger.sent_to(entry, key)
-        alike = shows(resource, records, row, bears, table.whole, entry.shown)
+        records, alike = ledger.sent_to(entry, key), ledger.shows(entry, key, row)
         removed_since = removals.get(key, 0) > entry.number
         same = any(row.get(name) == value for name, value in (entry.stamps or {}).items()) or bears(row, records)
         if bears(row, None) or (alike and (same or not removed_since)):
