@@ -158,7 +158,7 @@ async def _tried(
     answered = [each for each in await all_of(map(one, trials)) if each is not None]
     by_fields: dict[tuple[str, ...], list[tuple[Condition, Reply]]] = {}
     for condition, reply in answered:
-        by_fields.setdefault(tuple(sorted(set(fields_in(Query(condition))))), []).append((condition, reply))
+        by_fields.setdefault(_about(condition), []).append((condition, reply))
     judged: list[Trial] = []
     kinds = {name: field.kind for name, field in snapshot.fields.items()}
     for names, group in by_fields.items():
@@ -178,25 +178,31 @@ async def _tried(
 
 
 async def _confirmed(case: Case, conditions: Sequence[Condition], situation: str) -> tuple[Snapshot, list[Trial]]:
-    """The trials that fail, and fail again on rows read anew: others may be at work."""
+    """The trials that fail, and fail again on rows read anew: others may be at work. Whatever fails is asked again with
+    all about the same fields, as they are judged together."""
     snapshot = await snapshot_of(case)
     trials = await _tried(case, snapshot, conditions, situation, lean=True)
-    if not any(each.symptom for each in trials):
-        return snapshot, trials
-    wrong = {str(each.condition) for each in trials if each.symptom in {"rows", "total", "twice"}}
+    wrong = [each.condition for each in trials if each.symptom in {"rows", "total", "twice"}]
     if not wrong:
         return snapshot, trials
+    doubted = {_about(each) for each in wrong}
+    sound = [each for each in trials if _about(each.condition) not in doubted]
     again = await snapshot_of(case, anew=True)
-    repeated = await _tried(case, again, conditions, situation)
+    repeated = await _tried(case, again, [each for each in conditions if _about(each) in doubted], situation)
     after = await snapshot_of(case, anew=True)
     if len(after) != len(again) or list(after.keys) != list(again.keys):
         case.remark("others were changing the rows meanwhile, so that what looked wrong could not be judged")
-        return again, [each for each in repeated if each.symptom in {"", "refused", "unreadable"}]
+        return again, sound + [each for each in repeated if each.symptom in {"", "refused", "unreadable"}]
     sure = [
-        each if str(each.condition) in wrong or not each.symptom else replace(each, verdict=None, twice=0)
+        each if each.condition in wrong or not each.symptom else replace(each, verdict=None, twice=0)
         for each in repeated
     ]
-    return again, sure
+    return again, sound + sure
+
+
+def _about(condition: Condition) -> tuple[str, ...]:
+    """The fields of a condition, in one order."""
+    return tuple(sorted(set(fields_in(Query(condition)))))
 
 
 @check("filter.rows", needs=("list",), cost=_cost)

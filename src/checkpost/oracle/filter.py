@@ -274,15 +274,16 @@ def judge(snapshot: Snapshot, answers: Sequence[Answer]) -> list[Verdict | None]
         return []
     best: list[Verdict | None] | None = None
     explained = [False] * len(answers)
-    known: dict[tuple[int, Reading], Verdict | None] = {}
+    known: dict[tuple[int, tuple[Any, ...]], Verdict | None] = {}
     dimensions = [_dimensions(answer, snapshot) for answer in answers]
     for reading in readings([answer.condition for answer in answers], snapshot):
         verdicts = []
         for index, answer in enumerate(answers):
-            projected = _projected(reading, dimensions[index])
-            if (index, projected) not in known:
-                known[index, projected] = _held_against(snapshot, answer, projected)
-            verdict = known[index, projected]
+            # a reading with what makes no difference to the condition is as good as the one without
+            place = index, tuple([getattr(reading, name) for name in dimensions[index]])
+            if place not in known:
+                known[place] = _held_against(snapshot, answer, reading)
+            verdict = known[place]
             explained[index] = explained[index] or verdict is None
             verdicts.append(verdict)
         if best is None or _weight(verdicts) < _weight(best):
@@ -295,16 +296,10 @@ def judge(snapshot: Snapshot, answers: Sequence[Answer]) -> list[Verdict | None]
     ]
 
 
-def _dimensions(answer: Answer, snapshot: Snapshot) -> dict[str, set[Any]]:
+def _dimensions(answer: Answer, snapshot: Snapshot) -> list[str]:
     """What the readings of one answer's condition differ in."""
     own = list(readings([answer.condition], snapshot))
-    return {each.name: {getattr(reading, each.name) for reading in own} for each in fields(Reading)}
-
-
-def _projected(reading: Reading, dimensions: dict[str, set[Any]]) -> Reading:
-    """A reading with what makes no difference to a condition at its usual value."""
-    usual = Reading()
-    return replace(reading, **{name: getattr(usual, name) for name, known in dimensions.items() if len(known) == 1})
+    return [each.name for each in fields(Reading) if len({getattr(reading, each.name) for reading in own}) > 1]
 
 
 def _weight(verdicts: Sequence[Verdict | None]) -> tuple[int, int]:
