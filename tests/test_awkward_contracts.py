@@ -25,6 +25,7 @@ def of_contract(contract: Contract, model: Model) -> Json:
         "why": {str(operation): why for operation, why in model.others},
         "doubts": [each.settle for each in model.doubts],
         "flaws": sorted({each.kind for each in flaws(contract, model)}),
+        "every_flaw": sorted({each.kind for each in flaws(contract, model)}),
     }
 
 
@@ -48,6 +49,19 @@ def of_resource(resource: Resource) -> Json:
         "keyed": envelope.keyed,
         "paging": resource.paging.style,
         "filter": resource.queries.filterings[0].form if len(resource.queries.filterings) == 1 else None,
+        "limit": resource.paging.limit,
+        "position": resource.paging.position,
+        "largest": resource.paging.largest,
+        "cursor": resource.paging.cursor,
+        "cursor_at": resource.paging.cursor_at,
+        "rows_too": list(envelope.rows_too),
+        "descending": resource.queries.sortings[0].descending if len(resource.queries.sortings) == 1 else None,
+        "selection": resource.queries.selecting.parameter if resource.queries.selecting else None,
+        "counting": resource.queries.counting.parameter if resource.queries.counting else None,
+        "aggregates": sorted(resource.queries.aggregating.functions) if resource.queries.aggregating else [],
+        "expands": sorted(resource.expansion.choices) if resource.expansion else [],
+        "bulk": sorted(resource.bulk),
+        "through": {each.child: each.through for each in resource.subcollections},
         "sort": resource.queries.sortings[0].parameter if len(resource.queries.sortings) == 1 else None,
         "operators": {name: sorted(filtering.operators(name)) for filtering in only for name in names},
         "shown_under": [each.path for each in resource.subcollections],
@@ -67,6 +81,7 @@ def of_resource(resource: Resource) -> Json:
         "updated": [each.name for each in fields if each.updated],
         "required": [each.name for each in fields if each.required],
         "nullable": [each.name for each in fields if each.nullable],
+        "unique": [each.name for each in fields if each.unique],
         "types": {each.name: each.type for each in fields},
         "kinds": {each.name: each.kind for each in fields},
     }
@@ -76,7 +91,7 @@ class Awkward(unittest.TestCase):
     maxDiff = None
 
     def test_there_are_enough_of_them(self) -> None:
-        self.assertGreaterEqual(len(list(FOLDER.glob("*.yaml"))), 36)
+        self.assertGreaterEqual(len(list(FOLDER.glob("*.yaml"))), 60)
 
     def test_each_is_understood(self) -> None:
         for file in sorted(FOLDER.glob("*.yaml")):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import tempfile
 import unittest
 from pathlib import Path
@@ -172,6 +173,30 @@ class Filters(unittest.TestCase):
         self.assertEqual(name, "filter")
         self.assertEqual(text, '{"$or": [{"price": {"$gte": 2}}, {"$not": {"name": {"$in": ["a", "b"]}}}]}')
         self.assertEqual(self.written(resource, Compare("name", "eq", "x")), [("filter", '{"name": "x"}')])
+
+    def test_an_operator_in_a_parameter_of_its_own(self) -> None:
+        operators = {"type": "string", "enum": ["eq", "gt", "in", "odd"]}
+        beside = [query("price", {"type": "number"}), query("price_op", operators)]
+        self.assertEqual(self.one(Compare("price", "gt", 5), *beside), [("price", "5"), ("price_op", "gt")])
+        apart = [query("filterField"), query("filterOperator", operators), query("filterValue")]
+        asked = self.one(Compare("name", "in", ("a", "b")), *apart)
+        self.assertEqual(asked, [("filterField", "name"), ("filterOperator", "in"), ("filterValue", "a,b")])
+
+    def test_a_list_of_conditions(self) -> None:
+        members = {"column": {"enum": ["name", "price"]}, "op": {"enum": [">", "contains"]}, "value": {}}
+        schema = {"type": "array", "items": {"type": "object", "properties": members}}
+        listed = {"name": "conditions", "in": "query", "content": {"application/json": {"schema": schema}}}
+        parts = (Compare("price", "gt", 5), Compare("name", "contains", "a"))
+        [(name, text)] = self.one(Every(parts), listed)
+        wanted = [{"column": "price", "op": ">", "value": 5}, {"column": "name", "op": "contains", "value": "a"}]
+        self.assertEqual((name, json.loads(text)), ("conditions", wanted))
+        for condition in (Either(parts), Compare("sold", "gt", True)):
+            with self.assertRaises(Inexpressible):
+                self.one(condition, listed)
+        [(_, text)] = self.one(
+            parts[0], query("filters", description='As in [{"field": "price", "op": ">", "value": 1}]')
+        )
+        self.assertEqual(json.loads(text), [{"field": "price", "op": ">", "value": 5}])
 
     def test_what_is_left_open_has_several_candidates(self) -> None:
         untold = resource_of(query("filter"), query("sort"))

@@ -67,7 +67,8 @@ async def _sent(
     body: dict[str, Any] = {}
     if written:
         mark = {field.name: "@"} if written == _HUGER else {}
-        body["raw"] = json.dumps(wrap({**record, **mark}, case.resource.envelope.body)).replace('"@"', _HUGER).encode()
+        wrapped = wrap({**record, **mark}, case.resource.envelope.body_of("create"))
+        body["raw"] = json.dumps(wrapped).replace('"@"', _HUGER).encode()
     exchange, key = await case.create(record, situation, **body)
     if key is None or written:
         return []

@@ -9,8 +9,10 @@ from dataclasses import dataclass
 import inflection
 
 from checkpost.contract.contract import Operation
+from checkpost.contract.node import Node
 from checkpost.model.address import Address
 from checkpost.model.media import is_json_type, record_media
+from checkpost.model.members import CONDITIONS, MEMBER
 from checkpost.model.paths import Family, normal, parameters, singular
 from checkpost.model.shape import shape_of
 
@@ -24,7 +26,7 @@ _VERBS: Mapping[str, str] = {
     **dict.fromkeys(("delete", "remove", "destroy", "del", "erase"), "delete"),
 }
 _SMALL = frozenset(
-    {"by", "with", "for", "of", "the", "a", "an", "one", "single", "many", "item", "record", "row", "id"}
+    {"by", "with", "for", "of", "the", "a", "an", "one", "single", "many", "item", "record", "row", "id", "unique"}
 )
 _SEVERAL = frozenset({"all", "list", "many"})
 _KEYS = ("id", "key", "code", "uuid", "pk")
@@ -193,13 +195,22 @@ def _key_parameters(operation: Operation, noun: str = "") -> Iterator[str]:
     for each in operation.parameters:
         if each.location == "query" and like_key(each.name, noun):
             yield each.name
+        elif each.location == "query" and is_json_type(each.media_type):
+            yield from (f"{each.name}{MEMBER}{path}" for path in _key_paths(each.schema, noun))
+
+
+def _key_paths(schema: Node | None, noun: str, depth: int = 2) -> Iterator[str]:
+    """Where an object takes a key, with slashes: a member of its own, or of the condition that it holds."""
+    for name, node in shape_of(schema).properties.items():
+        if like_key(name, noun):
+            yield name
+        elif depth > 1 and normal(name) in CONDITIONS:
+            yield from (f"{name}/{inner}" for inner in _key_paths(node, noun, depth - 1))
 
 
 def _key_members(operation: Operation, noun: str = "") -> Iterator[str]:
     media = record_media(operation)
-    for name in shape_of(media.schema).properties if media else ():
-        if like_key(name, noun):
-            yield name
+    yield from _key_paths(media.schema, noun) if media else ()
 
 
 def like_key(name: str, noun: str) -> bool:

@@ -8,6 +8,7 @@ from typing import Any
 
 from checkpost.contract.contract import Operation
 from checkpost.model.field import Field
+from checkpost.model.members import MEMBER
 from checkpost.model.purpose import Purpose
 from checkpost.model.query import Compare, Every
 from checkpost.model.spelling import Filtering, Inexpressible, Pairs, Queries
@@ -15,7 +16,8 @@ from checkpost.model.spelling import Filtering, Inexpressible, Pairs, Queries
 
 @dataclass(frozen=True)
 class Address:
-    """``query`` and ``body`` name the parameters and members that take the key's parts, in their order;
+    """``query`` and ``body`` name the parameters and members that take the key's parts, in their order (of an object's
+    members with slashes);
     ``filtering`` is how a list is asked for the one row, where changes go to what a filter leaves."""
 
     query: tuple[str, ...] = ()
@@ -25,7 +27,9 @@ class Address:
     def pairs(self, names: Sequence[str], key: Sequence[Any], fields: Sequence[Field]) -> Pairs:
         """The query parameters for a key, whose fields are ``names``."""
         if self.filtering is None:
-            return [(name, _text(part)) for name, part in zip(self.query, key, strict=False)]
+            return [
+                (name, part if MEMBER in name else _text(part)) for name, part in zip(self.query, key, strict=False)
+            ]
         parts = tuple(Compare(name, "eq", part) for name, part in zip(names, key, strict=True))
         try:
             condition = parts[0] if len(parts) == 1 else Every(parts)

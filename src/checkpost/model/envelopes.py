@@ -68,6 +68,14 @@ def rows_pointer(schema: Node | None, resource: str) -> tuple[str, Node | None] 
     return pointer, item
 
 
+def most_rows(schema: Node | None, pointer: str) -> int | None:
+    """The most rows that an answer may have at a place; None where the schema does not limit them."""
+    for name in tokens(pointer):
+        schema = shape_of(schema).properties.get(name)
+    most = shape_of(schema).keywords.get("maxItems")
+    return most if isinstance(most, int) else None
+
+
 def further_rows(schema: Node | None, resource: str, known: str) -> tuple[str, ...]:
     """The places for rows beside the ``known`` one, where a list answers in one of several shapes: bare where all are
     asked for, say, and in an object where a page is."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 
@@ -12,6 +13,7 @@ from checkpost.model.paths import normal, singular
 from checkpost.model.queries import choices_of, separator_of
 from checkpost.model.relation import Expanded, Expansion
 from checkpost.model.resource import Resource
+from checkpost.model.said import said_of
 from checkpost.model.shape import shape_of
 
 _WORDS = (
@@ -37,7 +39,7 @@ def with_expansions(resource: Resource, others: Mapping[str, Resource]) -> Resou
             embedded.append(replace(found, always=always))
         elif field.created and not field.required and found.via is not None and found.through is None and found.many:
             nested.append(found)
-    expansion = _expansion(resource, parameters, embedded)
+    expansion = _expansion(resource, parameters, others)
     apart = {each.name for each in (*embedded, *nested)}
     if expansion is not None:
         known = {each.name for each in embedded}
@@ -63,13 +65,25 @@ def _parameters(resource: Resource) -> dict[str, Parameter]:
     return found
 
 
-def _expansion(resource: Resource, parameters: Mapping[str, Parameter], embedded: list[Expanded]) -> Expansion | None:
+def _expansion(
+    resource: Resource, parameters: Mapping[str, Parameter], others: Mapping[str, Resource]
+) -> Expansion | None:
     if not parameters:
         return None
     parameter = next(iter(parameters.values()))
-    choices = tuple(choices_of(parameter))
+    choices = tuple(choices_of(parameter)) or _choices_said(parameter, resource, others)
     why = Reason(f"{parameter.name} takes names of what belongs to a row", "stated" if choices else "likely")
     return Expansion(parameter.name, separator_of(parameter), choices, tuple(parameters), why)
+
+
+def _choices_said(parameter: Parameter, resource: Resource, others: Mapping[str, Resource]) -> tuple[str, ...]:
+    """The names of what belongs to a row that words give as code, or as a list behind a colon."""
+    said = said_of(parameter)
+    listed = re.search(r":\s*([\w-]+(?:\s*(?:,|\bor\b|\band\b)\s*[\w-]+)*)\s*\.?\s*$", said)
+    words = [*re.findall(r"[`'\"]([\w-]+)[`'\"]", said), *(re.findall(r"[\w-]+", listed[1]) if listed else ())]
+    known = {each for other in others.values() for each in _names(other)}
+    known |= {stem(each.field) for each in resource.relations}
+    return tuple(dict.fromkeys(word for word in words if normal(word) in known))
 
 
 def stem(name: str) -> str:

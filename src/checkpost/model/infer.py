@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, cast
 
@@ -18,6 +18,7 @@ from checkpost.model.envelopes import (
     further_rows,
     has_links,
     keys_pointer,
+    most_rows,
     next_pointer,
     row_pointer,
     rows_by_key,
@@ -30,8 +31,8 @@ from checkpost.model.field import UNDESCRIBED, Field, Reason
 from checkpost.model.fields import fields_of, inside
 from checkpost.model.guards import guards_of
 from checkpost.model.keys import infer_key
-from checkpost.model.layout import Layout, layout_of, row_like
-from checkpost.model.members import with_members
+from checkpost.model.layout import Layout, layout_of, leaves_open, row_like
+from checkpost.model.members import MEMBER, with_members
 from checkpost.model.nearby import Nearby
 from checkpost.model.operations import (
     answer_schema,
@@ -45,6 +46,7 @@ from checkpost.model.operations import (
 from checkpost.model.paging import infer_paging, tokens_of
 from checkpost.model.paths import Family, families, nameless, nested_families, normal, singular
 from checkpost.model.paths import parameters as path_parameters
+from checkpost.model.paths import plain as plain_path
 from checkpost.model.preference import SHOW_THE_ROW, asks_for_the_row
 from checkpost.model.purpose import Purpose
 from checkpost.model.queries import queries_of
@@ -91,11 +93,15 @@ def infer(
         resource = None if correction.skip else _resource(family, by_path, nearby, correction, parameters or {}, known)
         if resource is not None:
             resources[family.name] = _placed(resource, family, resources)
-    aggregated = {each.queries.aggregating.path for each in resources.values() if each.queries.aggregating}
+    aggregated: dict[str, set[str]] = {}
+    for name, resource in resources.items():
+        if resource.queries.aggregating:
+            aggregated.setdefault(resource.queries.aggregating.path, set()).add(name)
+    items = {nameless(plain_path(each.item)) for each in resources.values() if each.item}
     resources = {
         name: each
         for name, each in resources.items()
-        if each.collection not in aggregated or set(each.operations) != {"list"} or not _beside(each, resources)
+        if set(each.operations) != {"list"} or not (_beside(each, aggregated) or _among_rows(each, items))
     }
     directory = directory_of(resources)
     for name, resource in resources.items():
@@ -151,13 +157,16 @@ def _without(view: Resource, child: Resource) -> Resource:
     return replace(view, fields=fields, embedded=child.embedded, nested=child.nested)
 
 
-def _beside(resource: Resource, resources: Mapping[str, Resource]) -> bool:
+def _beside(resource: Resource, aggregated: Mapping[str, set[str]]) -> bool:
     """Whether a list is another resource's aggregates."""
-    return any(
-        each.queries.aggregating is not None and each.queries.aggregating.path == resource.collection
-        for each in resources.values()
-        if each is not resource
-    )
+    return bool(aggregated.get(resource.collection or "", set()) - {resource.name})
+
+
+def _among_rows(resource: Resource, items: Container[str]) -> bool:
+    """Whether a list without keys stands where another resource's rows do, as ``/lots/choices`` beside
+    ``/lots/{id}``: it tells something of that resource."""
+    head = (resource.collection or "").rstrip("/").rpartition("/")[0]
+    return resource.key is None and f"{head}/{{}}" in items
 
 
 def _why_other(operation: Operation, corrections: Mapping[str, Correction], lacking: tuple[str, ...]) -> str:
@@ -231,7 +240,7 @@ def _resource(
     if known is not None and not shape_of(row_schema).properties:
         row_schema = known
     document = inside(body_schema(operations.get("create")), "/data")
-    if row_schema is not None and not shape_of(row_schema).properties:
+    if row_schema is not None and leaves_open(row_schema):
         row_schema = row_like(document, family.name) or row_schema
     names = frozenset(shape_of(row_schema).properties)
     read_schema = answer_schema(operations.get("read"))
@@ -241,13 +250,18 @@ def _resource(
     row_at = correction.row if correction.row is not None else row_pointer(read_schema, names, in_lists=True)
     if row_at is not None and "read" in operations:
         deep = inside(read_schema, row_at)
-        if len(shape_of(deep).properties) >= len(shape_of(row_schema).properties):
+        more = len(shape_of(deep).properties) >= len(shape_of(row_schema).properties)
+        if more and (leaves_open(row_schema) or not leaves_open(deep)):
             row_schema = deep
     layout = layout_of(row_schema, document, family.name)
     names = frozenset(shape_of(row_schema).properties) or names
-    wrapper = correction.body or _wrapper(operations, names, layout)
+    wrappers = {each: at for each in _WRITES if (at := _wrapper(operations.get(each), names, layout)) is not None}
+    wrapper = correction.body or next(iter(wrappers.values()), "")
+    wrappers = {each: at for each, at in wrappers.items() if at != wrapper and not correction.body}
     inner: dict[str, Node | None] = {
-        purpose: inside(body_schema(operations[purpose]), wrapper) for purpose in _WRITES if purpose in operations
+        purpose: inside(body_schema(operations[purpose]), wrappers.get(purpose, wrapper))
+        for purpose in _WRITES
+        if purpose in operations
     }
     changed = shape_of(inner.get("update") or inner.get("replace")).properties
     by_standard = not changed and bool(layout.type_name)  # JSON:API 1.1, 9.2
@@ -260,6 +274,7 @@ def _resource(
     fields = fields_of(shapes, correction.unique, correction.read_only)
     named_by = max(((*each.query, *each.body) for each in family.addresses.values()), key=len, default=())
     own_item = family.item.removeprefix(family.collection or "") if family.under and family.item else family.item
+    named_by = tuple(name.rpartition("/")[2] for name in named_by)
     key = infer_key(family.name, own_item, fields, correction.key, layout.key, named_by)
     if key is None and keyed is not None:
         fields, key = _keyed_by_name(family, fields, "the rows stand under their keys")
@@ -289,7 +304,8 @@ def _resource(
     asked = with_members(listing) if listing is not None else None
     if asked is not listing and asked is not None and operations.get("list") is listing:
         operations = {**operations, "list": asked}
-    paging = infer_paging(asked, next_at, cursor_pointer(listed, tokens_of(listing)), correction.paging)
+    most_items = most_rows(listed, rows[0]) if rows and line is None else None
+    paging = infer_paging(asked, next_at, cursor_pointer(listed, tokens_of(listing)), correction.paging, most_items)
     queries = queries_of(family.collection, asked, every, fields, paging, correction.queries, family.name)
     if family.item is None and not family.acts:
         addresses = addresses_by_filter(operations, key.fields if key else (), fields, queries)
@@ -317,6 +333,7 @@ def _resource(
             keys_at=keys_at if key_beside else "",
             key_beside=key_beside,
             rows_too=rows_too,
+            bodies=wrappers,
         ),
         paging=paging,
         relations=(),
@@ -339,20 +356,16 @@ def _resource(
 
 def _own(address: Address | None) -> set[str]:
     """Parameters that take the key."""
-    return set(address.query) if address is not None else set()
+    return {name.partition(MEMBER)[0] for name in address.query} if address is not None else set()
 
 
-def _wrapper(operations: Mapping[Purpose, Operation], names: frozenset[str], layout: Layout) -> str:
-    """What records are wrapped in, where their bodies are objects with a member for them."""
-    for purpose in _WRITES:
-        schema = body_schema(operations.get(purpose))
-        if not layout.plain:
-            inner = shape_of(inside(schema, "/data")).properties
-            if layout.fields_at in inner and "data" in shape_of(schema).properties:
-                return "/data"
-        elif (found := row_pointer(schema, names)) is not None:
-            return found
-    return ""
+def _wrapper(operation: Operation | None, names: frozenset[str], layout: Layout) -> str | None:
+    """What a record is wrapped in, where its body is an object with a member for it; None where nothing tells."""
+    schema = body_schema(operation)
+    if layout.plain:
+        return row_pointer(schema, names)
+    inner = shape_of(inside(schema, "/data")).properties
+    return "/data" if layout.fields_at in inner and "data" in shape_of(schema).properties else None
 
 
 def _keyed_by_name(

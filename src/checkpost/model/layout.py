@@ -129,6 +129,13 @@ def layout_of(row: Node | None, body: Node | None, name: str) -> Layout:
     return PLAIN
 
 
+def leaves_open(row: Node | None) -> bool:
+    """Whether the schema of a row does not say which fields it has: itself, or a document's attributes."""
+    members = shape_of(row).properties
+    inside = members.get("attributes")
+    return not members or (inside is not None and "type" in members and not shape_of(inside).properties)
+
+
 def row_like(record: Node | None, name: str) -> Node | None:
     """The schema of rows that are as a record is, where the contract leaves rows open: a document with a key beside its
     fields (JSON:API 1.1, 7.2). None where the record is no such document."""

@@ -19,7 +19,7 @@ APPENDED = "/-"
 
 
 #: Parameters whose object is one condition, unless its members say what else a list may be asked.
-_CONDITIONS = frozenset({"where", "filter", "filters", "condition", "conditions", "criteria", "predicate"})
+CONDITIONS = frozenset({"where", "filter", "filters", "condition", "conditions", "criteria", "predicate"})
 _PAGING = frozenset({"limit", "offset", "skip", "take", "first", "page", "size", "cursor", "after"})
 _ARGUMENTS = _PAGING | {"where", "filter", "order", "orderby", "sort", "fields", "select", "include"}
 
@@ -49,7 +49,7 @@ def _taken_apart(parameter: Parameter) -> Iterator[Parameter]:
                 examples=(),
             )
         return
-    conditions = parameter.name.lower().lstrip("$_") in _CONDITIONS and not _ARGUMENTS & {
+    conditions = parameter.name.lower().lstrip("$_") in CONDITIONS and not _ARGUMENTS & {
         name.lower().lstrip("$_") for name in members
     }
     if parameter.location != "query" or not is_json_type(parameter.media_type) or len(members) < 2 or conditions:
@@ -87,8 +87,16 @@ def put_together(pairs: Sequence[tuple[str, Any]]) -> list[tuple[str, Any]]:
         if member.endswith(APPENDED):
             known.setdefault(member.removesuffix(APPENDED), []).append(_as_json(value))
         else:
-            known[member] = _as_json(value)
+            put_inside(known, member, _as_json(value))
     return plain + [(name, json.dumps(value, ensure_ascii=False)) for name, value in objects.items()]
+
+
+def put_inside(known: dict[str, Any], path: str, value: Any) -> None:
+    """Put a value into an object; a path with slashes leads to a member of the objects in it."""
+    *above, last = path.split("/")
+    for name in above:
+        known = known.setdefault(name, {})
+    known[last] = value
 
 
 def asked_for(name: str, pairs: Sequence[tuple[str, str]]) -> bool:

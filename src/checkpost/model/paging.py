@@ -8,9 +8,9 @@ from typing import Any, Literal
 
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.model.field import Reason
-from checkpost.model.filtering import said_of
 from checkpost.model.paths import normal
 from checkpost.model.resource import Paging
+from checkpost.model.said import said_of
 from checkpost.model.shape import shape_of
 
 _LIMITS = ("limit", "size", "pagesize", "perpage", "take", "top", "first", "count", "max", "maxresults", "pagelimit")
@@ -35,9 +35,14 @@ _SURE = {*_LIMITS[:5], *_OFFSETS[:2], *_PAGES[:2]}
 
 
 def infer_paging(
-    operation: Operation | None, next_pointer: str | None, cursor_pointer: str | None, stated: Mapping[str, Any]
+    operation: Operation | None,
+    next_pointer: str | None,
+    cursor_pointer: str | None,
+    stated: Mapping[str, Any],
+    most_items: int | None = None,
 ) -> Paging:
-    """How the list is read whole: as the profile states, else as the contract suggests."""
+    """How the list is read whole: as the profile states, else as the contract suggests. ``most_items`` is the most rows
+    that its answer may have."""
     if stated:
         style: Literal["offset", "page", "none"] = "none"
         if "offset" in stated or "page" in stated:
@@ -49,13 +54,13 @@ def infer_paging(
         )
     queries = [each for each in operation.parameters if each.location == "query"] if operation else []
     limit, position, page = _find(queries, _LIMITS), _find(queries, _OFFSETS), _find(queries, _PAGES)
-    if position is not None and page is not None:
-        # two ways on one list: a size goes with a page's number, a limit with an offset
-        size, plain = _find(queries, _SIZES), _find(queries, [each for each in _LIMITS if each not in _SIZES])
-        limit = size or plain
-        position, page = (None, page) if size is not None else (position, None)
-    most = shape_of(limit.schema).keywords.get("maximum") if limit else None
-    largest = int(most) if isinstance(most, int | float) else None
+    if page is not None:
+        # several ways on one list: a size goes with a page's number, a limit with an offset, or is one in all
+        size = _find(queries, _SIZES)
+        limit = size or limit
+        if position is not None:
+            position, page = (None, page) if size is not None else (position, None)
+    largest = _most(limit, most_items) if limit else None
     named = limit.name if limit else None
     # a position that is a text, and that the body gives under its own name, is a token
     given = normal(cursor_pointer.rpartition("/")[2]) if cursor_pointer is not None else ""
@@ -86,7 +91,7 @@ def infer_paging(
     if asked is not None and asked.location == "header":
         unit = re.search(r"\b([a-z][\w-]*)=(?:\d|\\d|\[0-9\]|\(|<|\{)", said_of(asked))
         why = Reason("the list takes a Range header (RFC 9110, 14.2)", "stated")
-        return Paging("range", None, None, _largest_range(asked), 0, unit=unit[1] if unit else "", reason=why)
+        return Paging("range", None, None, _most_said(asked), 0, unit=unit[1] if unit else "", reason=why)
     return Paging("none", named, None, largest)
 
 
@@ -97,9 +102,21 @@ def tokens_of(operation: Operation | None) -> frozenset[str]:
     return frozenset(name for name in texts if name in _OFFSETS)
 
 
-def _largest_range(parameter: Parameter) -> int | None:
-    said = re.search(r"at (?:the )?most (\d+)|maximum (?:of )?(\d+)|up to (\d+)", said_of(parameter), re.I)
-    return int(next(group for group in said.groups() if group)) if said else None
+def _most(limit: Parameter, most_items: int | None) -> int | None:
+    """The largest size of a page: by the schema, by words, or by the most rows that an answer may have."""
+    stated = shape_of(limit.schema).keywords.get("maximum")
+    return int(stated) if isinstance(stated, int | float) else _most_said(limit) or most_items
+
+
+def _most_said(parameter: Parameter) -> int | None:
+    """The largest number that words allow."""
+    said = re.search(
+        r"\b(?:at (?:the )?most|max(?:imum)?(?: (?:value|limit|size))?(?: (?:of|is))?|up to|no more than|cannot exceed)"
+        r"[\s:=`.]*(\d+)\b",
+        said_of(parameter),
+        re.I,
+    )
+    return int(said[1]) if said else None
 
 
 def _find(queries: Sequence[Parameter], names: Sequence[str]) -> Parameter | None:

@@ -20,6 +20,10 @@ PARAMETER = re.compile(r"\{([^}/]+)\}")
 _SUFFIX = re.compile(r"(?:/(?:[^/{}]+/)?\{[^}/]+\})+|\([^(){}]*\{[^}]+\}[^()]*\)")
 
 
+#: A verb of its own behind a path (``/lots:batchGet``, ``/lots/{id}:archive``): no list and no row.
+_VERB = re.compile(r":[a-z]+(?:[A-Z][a-z]+)*/?$")
+
+
 #: What the last word of a list's path may say of its rows, where the one before names them.
 _ROWS = frozenset({"rows", "records", "items", "entries", "documents", "data"})
 
@@ -109,7 +113,7 @@ def families(paths: Collection[str], stated: Mapping[str, Family]) -> list[Famil
     """
     taken = {path for family in stated.values() for path in (family.collection, family.item) if path}
     every = set(paths)
-    free = [path for path in paths if path not in taken]
+    free = [path for path in paths if path not in taken and not _VERB.search(path)]
     collections = [path for path in free if not parameters(path)]
     found: list[Family] = list(stated.values())
     ranked = sorted(free)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from checkpost.contract.contract import Operation, Parameter
-from checkpost.model.filtering import said_of
+from checkpost.model.said import said_of
 from checkpost.model.shape import shape_of
 
 SHOW_THE_ROW = "return=representation"

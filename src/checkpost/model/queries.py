@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
@@ -10,12 +11,14 @@ from typing import Any
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.model.envelopes import rows_pointer
 from checkpost.model.field import Field, Reason
-from checkpost.model.filtering import code_in, filterings_of, said_of
+from checkpost.model.filters.filtering import filterings_of
 from checkpost.model.media import is_json_type
+from checkpost.model.members import APPENDED
 from checkpost.model.nearby import Nearby
 from checkpost.model.paths import normal, plain
 from checkpost.model.query import Function
 from checkpost.model.resource import Paging
+from checkpost.model.said import code_in, said_of
 from checkpost.model.shape import shape_of
 from checkpost.model.spelling import ANY, Aggregating, Counting, Filtering, Queries, Selecting, Sorting
 from checkpost.model.vocabulary import function_of
@@ -217,16 +220,22 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
 
 def _sorting_by_member(parameter: Parameter, names: Sequence[str]) -> Sorting | None:
     """An object of fields with a direction each, in brackets: ``sort[field]=desc`` (OpenAPI 3.1, 4.8.12:
-    ``deepObject``)."""
-    members = shape_of(parameter.schema).properties
+    ``deepObject``), or as JSON."""
+    whole = shape_of(parameter.schema)
+    members = shape_of(whole.item).properties if whole.is_array else whole.properties
     among = tuple(name for name in names if name in members)
-    if parameter.style != "deepObject" or not among:
+    as_json = is_json_type(parameter.media_type)
+    if not among or not (parameter.style == "deepObject" or as_json):
         return None
     shape = shape_of(members[among[0]])
     numbers = bool(shape.types) and shape.types <= {"integer", "number"}
     choices = [str(each) for each in shape.keywords.get("enum") or (["1", "-1"] if numbers else [])]
     ascending, descending = _words_among(choices)
     why = Reason(f"{parameter.name} has a member for each field", "stated")
+    if as_json:
+        up, down = (json.dumps({"{field}": word}) for word in (ascending, descending))
+        several = parameter.name.endswith(APPENDED)
+        return Sorting(parameter.name, up, down, why, None, fields=among, several=several, place=parameter.place)
     name = f"{parameter.name}[{{field}}]"
     return Sorting(name, ascending, descending, why, None, fields=among, several=True, place=parameter.place)
 

@@ -6,6 +6,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from checkpost.contract.node import Node, Unresolved
 from checkpost.model.field import Field, Reason
 from checkpost.model.layout import of_kind
 from checkpost.model.paths import normal, singular
@@ -14,7 +15,8 @@ from checkpost.model.resource import Resource
 from checkpost.model.shape import shape_of
 
 _SAID = re.compile(
-    r"(?:foreign key|refers? to|references?|points? to|belongs to)\b[^A-Za-z0-9_]*(?:the |a |an )?"
+    r"(?:foreign key(?: (?:to|of|for|into|in))?|refers? to|references?|points? to|belongs to)\b"
+    r"[^A-Za-z0-9_]*(?:the |a |an )?"
     r"[`'\"<(\[]*(\w[\w-]*)(?:[`'\"]?[.(]\s*[`'\"]?(\w+))?",
     re.I,
 )
@@ -29,6 +31,8 @@ class Directory:
 
     by_name: Mapping[str, Sequence[str]]
     by_key: Mapping[tuple[str, ...], Sequence[str]]
+    #: The resource whose rows a schema describes, by where it stands.
+    by_row: Mapping[str, str]
     places: Mapping[str, int]
 
     def beginning(self, name: str) -> list[str]:
@@ -45,7 +49,11 @@ def directory_of(resources: Mapping[str, Resource]) -> Directory:
             by_name.setdefault(each, []).append(name)
         if resource.key is not None:
             by_key.setdefault(tuple(map(normal, resource.key.fields)), []).append(name)
-    return Directory(by_name, by_key, {name: place for place, name in enumerate(resources)})
+    by_row: dict[str, str] = {}
+    for name, resource in resources.items():
+        by_row.setdefault(_stands_at(resource.row), name)
+    by_row.pop("", None)
+    return Directory(by_name, by_key, by_row, {name: place for place, name in enumerate(resources)})
 
 
 def relations_of(
@@ -65,6 +73,16 @@ def relations_of(
         if relation is not None:
             found.append(relation)
     return found
+
+
+def _stands_at(node: Node | None) -> str:
+    """Where a schema stands that references lead to; "" where it leads nowhere, or is written out in its place."""
+    try:
+        at = node.resolved() if node is not None else None
+    except Unresolved:
+        return ""
+    named = at is not None and re.match(r"/(?:components/schemas|definitions|\$defs)/[^/]+$", at.pointer)
+    return at.uri if at is not None and named else ""
 
 
 def _names(resource: Resource) -> set[str]:
@@ -128,13 +146,17 @@ def _agree(key: Field, field: Field) -> bool:
 
 
 def _shown_whole(own: Resource, field: Field, others: Mapping[str, Resource], directory: Directory) -> Relation | None:
-    """A field with another resource's name that shows its row as an object, and takes no object when it is set."""
+    """A field that shows a row of another resource as an object, told by its name or its schema, and takes no object
+    when it is set."""
     sent = shape_of(shape_of(own.record_schema("create")).properties.get(field.name))
-    if field.type != "object" or not field.created or sent.is_object:
+    shown = shape_of(own.row).properties.get(field.name)
+    if not (field.type == "object" or shape_of(shown).is_object) or not field.created or sent.is_object:
         return None
-    for resource in (others[each] for each in directory.by_name.get(normal(field.name), ())):
+    described = directory.by_row.get(_stands_at(shown))
+    named = directory.by_name.get(normal(field.name), ())
+    for resource in (others[each] for each in (*named, *([described] if described else []))):
         if resource.key is not None and resource.name != own.name:
-            why = f"it has the name of a row of {resource.name}, shows one, and takes no object"
+            why = f"it shows a row of {resource.name}, by its name or its schema, and takes no object"
             return _target(resource, field, Reason(why, "likely"))
     return None
 

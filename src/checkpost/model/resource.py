@@ -37,7 +37,7 @@ class Envelope:
     """Where things stand in bodies, as JSON Pointers; None where nothing says so.
 
     ``rows``, ``total`` and ``next`` are in the list's answer, ``row`` in the answer to a read, ``body``
-    is what requests are wrapped in.
+    is what requests are wrapped in, and ``bodies`` has those of purposes that are wrapped otherwise.
     """
 
     rows: str | None
@@ -57,6 +57,11 @@ class Envelope:
     key_beside: str = ""
     #: Further places for rows, where the list answers in one of several shapes.
     rows_too: tuple[str, ...] = ()
+    bodies: Mapping[Purpose, str] = field(default_factory=dict)
+
+    def body_of(self, purpose: Purpose) -> str:
+        """What the body of requests for a purpose is wrapped in."""
+        return self.bodies.get(purpose, self.body)
 
 
 @dataclass(frozen=True)
@@ -179,9 +184,9 @@ class Resource:
     def record_schema(self, purpose: Purpose) -> Node | None:
         """The schema of a record for this purpose, without its wrapper; where the contract has none, the one that
         the API itself gives for rows."""
-        place = self.envelope.body
         if purpose == "update" and self.patched:
             purpose = "create"  # a patch of operations changes what a record holds, by the same rules
+        place = self.envelope.body_of(purpose)
         stated = inside(
             self.body_schema(purpose), join(place, self.layout.fields_at) if self.layout.fields_at else place
         )

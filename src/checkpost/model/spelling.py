@@ -96,13 +96,17 @@ class Filtering:
             name, _, value = self.disjunction.partition("=")
             return [(name, value.replace("{items}", items))]
         if isinstance(condition, Not) and self.negation and isinstance(condition.inner, Compare):
-            [(name, value)] = self._parameters(condition.inner, fields)
+            [(name, value), *further] = self._parameters(condition.inner, fields)
+            if further:
+                raise Inexpressible("not")
             return [(name, self.negation.replace("{inner}", value))]
         if not isinstance(condition, Compare):
             raise Inexpressible(type(condition).__name__)
         return self._compare(condition, self._template(condition.field, condition.operator))
 
     def _compare(self, condition: Compare, template: str) -> Pairs:
+        if "&" in template:  # its operator is a parameter of its own
+            return [pair for part in template.split("&") for pair in self._compare(condition, part)]
         name, _, value = template.partition("=")
         name = name.replace("{field}", condition.field)
         several = condition.value if isinstance(condition.value, tuple) else (condition.value,)
@@ -198,6 +202,8 @@ class Filtering:
         template = self.conjunction if isinstance(condition, Every) else self.disjunction
         if template:
             return _replaced(json.loads(template), {"{items}": parts}, "")
+        if isinstance(condition, Every) and all(isinstance(part, list) for part in parts):
+            return [each for part in parts for each in part]
         names = [name for part in parts for name in part]
         if isinstance(condition, Every) and len(set(names)) == len(names):
             return {name: value for part in parts for name, value in part.items()}

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from checkpost.contract.contract import Contract, Flaw, Operation, SecurityScheme
 from checkpost.model.field import MISSING, Field, Reason
-from checkpost.model.filtering import shape_text
+from checkpost.model.filters.parameters import shape_text
 from checkpost.model.media import is_form, request_media_type
 from checkpost.model.query import Function, Operator
 from checkpost.model.resource import Model, Resource

@@ -14,7 +14,7 @@ from checkpost.contract.node import Node
 from checkpost.contract.pointer import tokens, walk
 from checkpost.model.address import Address
 from checkpost.model.media import JSON_PATCH, request_media_type
-from checkpost.model.members import put_together
+from checkpost.model.members import put_inside, put_together
 from checkpost.model.paths import PARAMETER
 from checkpost.model.purpose import Purpose
 from checkpost.model.resource import Constants, Resource
@@ -60,6 +60,14 @@ def _in_brackets(before: str, part: Any) -> str:
     if before.endswith("'"):
         return doubled
     return part if _BARE.fullmatch(part) else f"'{doubled}'"
+
+
+def _with_key(body: Row, named: Mapping[str, Any]) -> Row:
+    """A body with the key beside the record, or where it is not wrapped, among its members."""
+    whole: Row = {}
+    for path, part in named.items():
+        put_inside(whole, path, part)
+    return {**whole, **body}
 
 
 def pairs_of(query: Query) -> list[tuple[str, Any]]:
@@ -252,14 +260,15 @@ class Client:
             inside = {name: _typed(schemas.get(name), value) for name, value in query if name in resource.in_body}
             return [each for each in query if each[0] not in resource.in_body], inside
         if record is None:
-            return query, named or None
+            return query, _with_key({}, named) or None
         if isinstance(record, dict):
             changed = key[0] if key and len(key) == 1 and purpose in {"update", "replace"} else None
             layout = resource.layout.with_kinds(self.session.kinds.get(resource.name, {}))
-            record = {**named, **layout.shaped(record, changed)}
+            record = layout.shaped(record, changed)
         if kind == JSON_PATCH:
             return query, record
-        body = wrap(record, resource.envelope.body)
+        body = wrap(record, resource.envelope.body_of(purpose))
+        body = _with_key(body, named) if isinstance(body, dict) else body
         return query, [body] if own and purpose in resource.listed else body
 
     async def _make_sure(self, purpose: Purpose, operation: Operation, key: Key | None, check: str) -> None:

@@ -1,0 +1,205 @@
+"""Conditions as an expression in one parameter, whose grammar is told by what is said of it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+from checkpost.contract.contract import Parameter
+from checkpost.model.field import Reason
+from checkpost.model.filters.objects import by_json
+from checkpost.model.filters.parameters import parameters_in_words
+from checkpost.model.filters.templates import Templates
+from checkpost.model.query import Operator
+from checkpost.model.said import code_in, listed_operators, said_of
+from checkpost.model.shape import shape_of
+from checkpost.model.spelling import ANY, Filtering
+from checkpost.model.vocabulary import operator_of
+
+_VALUE = r"'(?:[^']|'')*'|\"[^\"]*\"|[\w.+-]+"
+
+
+def odata(parameter: Parameter, said: str) -> Filtering:
+    """``$filter`` (OData 4.01, part 2, 5.1.1). Where the contract names the operators, those alone are
+    taken as promised."""
+    templates: Templates = {
+        (ANY, operator): f"{{field}} {operator} {{value}}" for operator in ("eq", "ne", "lt", "le", "gt", "ge")
+    }
+    templates[ANY, "null"], templates[ANY, "not_null"] = "{field} eq null", "{field} ne null"
+    functions: dict[str, Operator] = {"contains": "contains", "startswith": "starts", "endswith": "ends"}
+    said_functions = [word for word in functions if re.search(rf"\b{word}\b", said, re.I)]
+    for word in said_functions:
+        templates[ANY, functions[word]] = f"{word}({{field}},{{value}})"
+    if re.search(r"`in`|\bin\s*\(", said):
+        templates[ANY, "in"] = "{field} in ({values})"
+    return Filtering(
+        "expression",
+        templates,
+        Reason("the list takes $filter, an OData expression", "stated"),
+        parameter.name,
+        conjunction="{left} and {right}",
+        disjunction="{left} or {right}",
+        negation="not ({inner})",
+        bare=frozenset({"number", "boolean", "date", "date-time", "uuid"}),
+        place=parameter.place,
+    )
+
+
+def expression(parameter: Parameter, names: Sequence[str]) -> tuple[Filtering, ...]:
+    """An expression whose grammar is told by what is said of the parameter: none where it is not, two where
+    nothing tells whether texts stand in quotes."""
+    said = said_of(parameter)
+    in_words = parameters_in_words(parameter, said, names)
+    if in_words is not None:
+        return (in_words,)
+    in_json = parameter.media_type.endswith("json") or re.search(r"\{\s*\\?\"", said)
+    if in_json or shape_of(parameter.schema).item is not None:
+        as_object = by_json(parameter, said, names)
+        return (as_object,) if as_object is not None else ()
+    fields = "|".join(map(re.escape, sorted(names, key=len, reverse=True)))
+    code = code_in(said)
+    if not fields:
+        return ()
+    for kind, pattern in (
+        ("call", rf"\b(?P<op>[a-z_]+)\(\s*(?:{fields})\s*,\s*(?P<value>{_VALUE})\s*\)"),
+        ("between signs", rf"\b(?:{fields})(?P<op>=[a-z]+=)(?P<value>{_VALUE}|\()"),
+        ("signs", rf"\b(?:{fields})(?P<space>\s*)(?P<op>[<>=!]+)\s*(?P<value>{_VALUE})"),
+        ("separated", rf"\b(?:{fields})(?P<sep>[:.|~])(?P<op>[a-z_]+)(?P=sep)(?P<value>{_VALUE})"),
+        ("words", rf"\b(?:{fields})\s+(?P<op>[A-Za-z_]+)\s+(?P<value>{_VALUE})"),
+    ):
+        found = [each for each in re.finditer(pattern, code) if operator_of(each["op"].strip("=") or each["op"])]
+        if found:
+            return _infix(parameter, kind, found, said, code)
+    return ()
+
+
+def _infix(
+    parameter: Parameter, kind: str, found: Sequence[re.Match[str]], said: str, code: str
+) -> tuple[Filtering, ...]:
+    first = found[0]
+    listed = listed_operators(said)
+    templates: Templates = {}
+    if kind in {"signs", "between signs"}:
+        signs = ["=", "==", "!=", "<>", "<", "<=", ">", ">="]
+        space = first["space"] if kind == "signs" else ""
+        used = {each["op"] for each in found} | {
+            sign for sign in listed if sign in signs or (kind == "between signs" and re.fullmatch("=[a-z]+=", sign))
+        }
+        for sign in sorted(used):
+            operator = operator_of(sign.strip("=") if kind == "between signs" and sign not in signs else sign)
+            if operator is not None:
+                several = "({values})" if operator in {"in", "not_in"} else "{value}"
+                templates[ANY, operator] = f"{{field}}{space}{sign}{space}{several}"
+    else:
+        words = {each["op"] for each in found} | {word for word in listed if operator_of(word) and word.isalpha()}
+        for word in sorted(words - {"not"}):
+            operator = operator_of(word)
+            template = {
+                "call": f"{word}({{field}},{{value}})",
+                "separated": f"{{field}}{first['sep']}{word}{first['sep']}{{value}}" if kind == "separated" else "",
+                "words": f"{{field}} {word} {{value}}",
+            }[kind]
+            if operator is not None and operator not in {"null", "not_null", "between", "from", "to"}:
+                several = "({values})" if kind == "words" else "{values}"
+                templates[ANY, operator] = (
+                    template.replace("{value}", several) if operator in {"in", "not_in"} else template
+                )
+    templates.update(_sql_words(said, code))
+    if "%" not in said and "*" not in said:
+        templates = {key: each for key, each in templates.items() if key[1] not in {"like", "ilike"}}
+    quotes = [each["value"][0] for each in found if each["value"][0] in "'\""]
+    bare_text = any(each["value"][0].isalpha() and each["value"] not in {"true", "false", "null"} for each in found)
+    quote = quotes[0] if quotes else ("" if bare_text else "'")
+    doubled = re.search(r"doubl|''", said, re.I)
+    escape = "backslash" if re.search(r"backslash|\\'", said, re.I) else ("double" if quote == "'" or doubled else "")
+    upper = bool(re.search(r"\bAND\b", code))
+
+    def joined(word: str) -> str:
+        written = next((each for each in (word.upper(), word) if re.search(rf"\b{each}\b", code)), "")
+        return f"{{left}} {written} {{right}}" if written else ""
+
+    negation = re.search(r"\b(NOT|not)\s*\(", code)
+    calls = kind == "call"
+    semicolons = kind == "between signs" and ";" in said
+    told = bool(quotes) or bare_text or bool(re.search(r"\bsingle[- ]quot", said, re.I))
+    either = ",{right}" if re.search(r"[`'\"],[`'\"]", said) else ""
+    described = Filtering(
+        "expression",
+        templates,
+        Reason(f"what is said of {parameter.name} shows {first[0]}", "likely"),
+        parameter.name,
+        conjunction="{left};{right}" if semicolons else ("and({left},{right})" if calls else joined("and")),
+        disjunction="{left}" + either if either and semicolons else ("or({left},{right})" if calls else joined("or")),
+        negation=f"{negation[1]} ({{inner}})" if negation else ("not({inner})" if calls and "not(" in code else ""),
+        quote=quote,
+        escape=escape,  # type: ignore[arg-type]
+        separator=", " if upper else ",",
+        wildcard="*" if "*" in said and "%" not in said else "%",
+        place=parameter.place,
+    )
+    if told:
+        return (described,)
+    both = (replace(described, quote="'", escape="double"), replace(described, quote="", escape=""))
+    return both[::-1] if kind == "separated" else both
+
+
+def _sql_words(said: str, code: str) -> Templates:
+    """Operators of SQL that are named: LIKE, IN, BETWEEN, IS NULL."""
+    templates: Templates = {}
+    named: tuple[tuple[str, Operator, str], ...] = (
+        (r"\bIN\b", "in", "{field} IN ({values})"),
+        (r"\bNOT IN\b", "not_in", "{field} NOT IN ({values})"),
+        (r"\bBETWEEN\b", "between", "{field} BETWEEN {low} AND {high}"),
+        (r"\bIS NULL\b", "null", "{field} IS NULL"),
+        (r"\bIS NOT NULL\b", "not_null", "{field} IS NOT NULL"),
+        (r"\bLIKE\b", "like", "{field} LIKE {value}"),
+        (r"\bILIKE\b", "ilike", "{field} ILIKE {value}"),
+    )
+    for pattern, operator, template in named:
+        if re.search(pattern, said):
+            templates[ANY, operator] = template
+        elif re.search(pattern.lower(), code) and code != said:
+            templates[ANY, operator] = template.lower()
+    return templates
+
+
+def untold(parameter: Parameter) -> tuple[Filtering, ...]:
+    """A parameter of which nothing is said: the usual grammars, to be tried."""
+    why = Reason(f"the list takes {parameter.name}, of whose grammar nothing is said", "guess")
+    grammars: tuple[Mapping[tuple[str, Operator], str], ...] = (
+        {(ANY, "eq"): "{field} eq {value}", (ANY, "gt"): "{field} gt {value}", (ANY, "lt"): "{field} lt {value}"},
+        {(ANY, "eq"): "{field} = {value}", (ANY, "gt"): "{field} > {value}", (ANY, "lt"): "{field} < {value}"},
+        {(ANY, "eq"): "{field}={value}", (ANY, "gt"): "{field}>{value}", (ANY, "lt"): "{field}<{value}"},
+        {(ANY, "eq"): "{field}=={value}", (ANY, "gt"): "{field}>{value}", (ANY, "lt"): "{field}<{value}"},
+        {(ANY, "eq"): "{field}:eq:{value}", (ANY, "gt"): "{field}:gt:{value}", (ANY, "lt"): "{field}:lt:{value}"},
+        {(ANY, "eq"): "eq({field},{value})", (ANY, "gt"): "gt({field},{value})", (ANY, "lt"): "lt({field},{value})"},
+    )
+    found = [
+        Filtering("expression", each, why, parameter.name, documented=False, quote=quote, place=parameter.place)
+        for each in grammars
+        for quote in ("'", "")
+    ]
+    signs = ("eq", "ne", "gt", "lt", "gte", "lte", "in")
+    between = {(ANY, operator): f"{{field}}||${sign}||{{value}}" for sign in signs if (operator := operator_of(sign))}
+    between[ANY, "in"] = "{field}||$in||{values}"
+    found.append(
+        Filtering(
+            "expression", between, why, parameter.name, documented=False, quote="", escape="", place=parameter.place
+        )
+    )
+    found.append(
+        Filtering(
+            "json",
+            {
+                (ANY, "eq"): '{"{field}": "{value}"}',
+                (ANY, "gt"): '{"{field}": {"$gt": "{value}"}}',
+                (ANY, "lt"): '{"{field}": {"$lt": "{value}"}}',
+            },
+            why,
+            parameter.name,
+            documented=False,
+            place=parameter.place,
+        )
+    )
+    return tuple(found)

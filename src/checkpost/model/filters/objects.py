@@ -1,0 +1,118 @@
+"""Conditions as JSON in one parameter: an object with a member for each field, or a list of objects."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator, Sequence
+
+from checkpost.contract.contract import Parameter
+from checkpost.model.field import Reason
+from checkpost.model.filters.templates import COLUMNS, NEGATED, Templates, is_scalar
+from checkpost.model.paths import normal
+from checkpost.model.query import PATTERNS, Operator
+from checkpost.model.said import listed_operators
+from checkpost.model.shape import alternatives, shape_of
+from checkpost.model.spelling import ANY, Filtering
+from checkpost.model.vocabulary import operator_of
+
+_COMPARISONS = ("operator", "op", "comparator", "comparison", "operation", "lookup", "condition", "type")
+_OPERANDS = ("value", "val", "values", "operand")
+
+
+def by_json(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering | None:
+    """A JSON value with a member for each field, and operators as members of that."""
+    said = said.replace('\\"', '"')
+    listed = _listed_conditions(parameter, said, names)
+    if listed is not None:
+        return listed
+    templates: Templates = {}
+    fields: tuple[str, ...] | None = None
+    tokens = set(re.findall(r"\"([$_]?[A-Za-z_]+)\"\s*:", said)) | set(re.findall(r"(?<![\w$])([$_][a-z_]+)\b", said))
+    tokens |= listed_operators(said)
+    for name, node in shape_of(parameter.schema).properties.items():
+        if name not in names:
+            tokens.add(name)
+            continue
+        fields = (*(fields or ()), name)
+        # an object under an operator is a condition on another row
+        members = [word for word, each in shape_of(node).properties.items() if not shape_of(each).properties]
+        for word in members:
+            templates |= {(name, operator): each for operator, each in _json_members(word)}
+        if any(is_scalar(each) for each in alternatives(node)):
+            templates.setdefault((name, "eq"), '{"{field}": "{value}"}')
+    stated = bool(templates)
+    tokens = {token for token in tokens if re.fullmatch(r"[$_]?[A-Za-z_]+", token)}
+    for token in sorted(tokens - set(names)) if not stated else ():
+        templates |= {(ANY, operator): each for operator, each in _json_members(token)}
+    scalar = rf"\"(?:{'|'.join(map(re.escape, names))})\"\s*:\s*(?:\"|-?\d|true|false|null)" if names else "$^"
+    if re.search(scalar, said) and not stated:
+        templates[ANY, "eq"] = '{"{field}": "{value}"}'
+        if re.search(r":\s*null\b", said):
+            templates[ANY, "null"] = '{"{field}": null}'
+    if not templates:
+        return None
+    if "%" not in said and "*" not in said:
+        templates = {key: each for key, each in templates.items() if key[1] not in {"like", "ilike"}}
+
+    def group(word: str) -> str:
+        token = next((each for each in tokens if each.lstrip("$_") == word), "")
+        return f'{{"{token}": "{{{"inner" if word == "not" else "items"}}}"}}' if token else ""
+
+    operators = [key for key in templates if key[1] not in PATTERNS]
+    return Filtering(
+        "json",
+        templates,
+        Reason(f"{parameter.name} takes a JSON value with {len(operators)} operators", "likely"),
+        parameter.name,
+        fields,
+        conjunction=group("and"),
+        disjunction=group("or"),
+        negation=group("not"),
+        wildcard="*" if "*" in said and "%" not in said else "%",
+        place=parameter.place,
+    )
+
+
+def _listed_conditions(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering | None:
+    """A list of objects, each with a field, an operator and a value; all of them hold."""
+    item = shape_of(shape_of(parameter.schema).item)
+    members = list(item.properties)
+    if not members:
+        example = re.search(r"\[\s*\{([^{}]*)\}", said)
+        members = re.findall(r"\"(\w+)\"\s*:", example[1]) if example else []
+    parts = (COLUMNS, _COMPARISONS, _OPERANDS)
+    named = [next((each for each in members if normal(each) in words), "") for words in parts]
+    if not all(named):
+        return None
+    column, comparison, operand = named
+    choices = [str(each) for each in shape_of(item.properties.get(comparison)).keywords.get("enum") or ()]
+    shown = re.findall(rf"\"{comparison}\"\s*:\s*\"([^\"]+)\"", said)
+    words = dict.fromkeys([*choices, *shown, *(sorted(listed_operators(said)) if not choices else ())])
+    templates: Templates = {}
+    for word in words:
+        operator = operator_of(word.lstrip("$_"))
+        if operator is None or operator in {"null", "not_null", "between", "from", "to", "like", "ilike"}:
+            continue
+        written = "{values}" if operator in {"in", "not_in"} else "{value}"
+        condition = {column: "{field}", comparison: word, operand: written}
+        templates.setdefault((ANY, operator), json.dumps([condition]))
+    among = shape_of(item.properties.get(column)).keywords.get("enum")
+    if not templates:
+        return None
+    why = Reason(f"{parameter.name} takes a list of objects with {column}, {comparison} and {operand}", "stated")
+    fields = tuple(each for each in names if each in among) if among else None
+    return Filtering("json", templates, why, parameter.name, fields, place=parameter.place)
+
+
+def _json_members(word: str) -> Iterator[tuple[Operator, str]]:
+    """The operators that a member under a field stands for, and how each is written."""
+    operator = operator_of(word.lstrip("$_")) if word.lstrip("$_") != "not" else None
+    if operator in {"null", "not_null"}:
+        yield operator, f'{{"{{field}}": {{"{word}": true}}}}'
+        yield NEGATED[operator], f'{{"{{field}}": {{"{word}": false}}}}'
+    elif operator == "between":
+        yield operator, f'{{"{{field}}": {{"{word}": ["{{low}}", "{{high}}"]}}}}'
+    elif operator is not None and operator not in {"from", "to"}:
+        values = "{values}" if operator in {"in", "not_in"} else "{value}"
+        yield operator, f'{{"{{field}}": {{"{word}": "{values}"}}}}'

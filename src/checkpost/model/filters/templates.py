@@ -1,0 +1,17 @@
+"""Templates of conditions, by field and operator, and what every spelling of them has in common."""
+
+from __future__ import annotations
+
+from checkpost.contract.node import Node
+from checkpost.model.query import Operator
+from checkpost.model.shape import shape_of
+
+Templates = dict[tuple[str, Operator], str]
+#: What names a field in a condition that is put together of parts.
+COLUMNS = ("field", "column", "name", "property", "attribute", "key", "member", "path")
+NEGATED: dict[Operator, Operator] = {"null": "not_null", "not_null": "null"}
+
+
+def is_scalar(node: Node) -> bool:
+    shape = shape_of(node)
+    return bool(shape.types) and not shape.is_object and not shape.is_array
