@@ -271,7 +271,7 @@ class LikeRows(unittest.TestCase):
             r"\d{4}-\d\d-\d\d": ["2024-01-02", "2024-02-29", None],
             r"\d{4}-\d\d-\d\dT00:00:00\.000Z": ["2024-01-02T00:00:00.000Z", "2023-01-02T00:00:00.000Z"],
             r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d\+02:00": ["2024-01-02 10:00:00+02:00"],
-            r"\d+\.25": ["0.00", "12.50"],
+            r"(\d|1[0-2])\.\d\d": ["0.00", "12.50"],
             r"\d+": ["4", "17"],
             r"[0-9a-f-]{36}": ["abcdef00-0000-4000-8000-000000000000"],
             r".+@example\.org": ["a@b.example", "c@d.example"],
@@ -279,6 +279,13 @@ class LikeRows(unittest.TestCase):
         }
         for form, rows in cases.items():
             self.assertRegex(self.made(rows, type="string"), f"^{form}$", rows)
+
+    def test_texts_whose_pattern_takes_numbers_alone_are_numbers(self) -> None:
+        decimals = r"^(?!^[-+.]*$)[+-]?0*\d*\.?\d*$"
+        self.assertRegex(self.made(["10.000", "12.500"], type="string", pattern=decimals), r"^1[0-2]\.\d{3}$")
+        either = {"anyOf": [{"type": "number"}, {"type": "string", "pattern": decimals}, {"type": "null"}]}
+        for schema, kind in ((either, "number"), ({"type": "string", "pattern": r"^\d{5}$"}, "text")):
+            self.assertEqual(field_of(**schema)[0].kind, kind)
 
     def test_one_text_that_is_written_otherwise_is_enough_for_a_free_one(self) -> None:
         self.assertIn("cp", self.made(["2024-01-02", "soon"], type="string"))

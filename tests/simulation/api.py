@@ -128,6 +128,9 @@ class Temper:
     refusals_fail: bool = False
     #: Texts and numbers that are no references are stored as others than were sent, without the run's mark.
     garbles: bool = False
+    #: Every removal fails with 500, or is answered with success, and removes nothing; creates fail with 500.
+    removes_nothing: str = ""
+    creates_fail: float = 0.0
     others: float = 0.0
 
 
@@ -328,6 +331,8 @@ class Api:
         temper, record = self.temper, self._read_body(body)
         if record is None:
             return 400, {"error": "this is no record"}
+        if self.random.random() < temper.creates_fail:
+            return 500, {"error": "failed"}
         unknown = set(record) - {each.name for each in table.columns} - set(table.key)
         problem = (
             "" if temper.accepts_all else (f"{unknown} is unknown" if unknown else self._problem(table, record, None))
@@ -392,6 +397,8 @@ class Api:
                 return 403, {"error": "you may not"}
             if row is None:
                 return 404, {"error": "not found"}
+            if temper.removes_nothing:
+                return (204, None) if temper.removes_nothing == "silently" else (500, {"error": "failed"})
             if temper.soft_delete:
                 rows[key] = {**row, "~gone": True}
                 self.version += 1

@@ -47,8 +47,6 @@ async def snapshot_of(case: Case, anew: bool = False) -> Snapshot:
     state = case.state
     if state.unusable:
         raise Blocked(state.unusable)
-    if state.not_removable:
-        raise Blocked(state.not_removable)  # the run's own rows would count
     async with state.reading:  # one reading serves all that wait for it
         if state.snapshot is None or state.snapshot[0] != state.writes or anew:
             await _read_anew(case, anew)

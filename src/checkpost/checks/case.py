@@ -36,6 +36,8 @@ from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key, Listing, Row
 
 T = TypeVar("T")
+#: How many keys of rows are looked at, and how long a key is that people choose, at the most.
+_KEYS, _LONGEST_WORD = 20, 15
 
 
 def _counts(field: Field, used: Sequence[Any]) -> bool:
@@ -298,8 +300,16 @@ class Case:
     @property
     def client_keys(self) -> bool:
         key = self.resource.key
-        return key is not None and (
-            key.assigned_by == "client" or (key.assigned_by == "either" and self.state.chooses_key)
+        if key is None or key.assigned_by != "either":
+            return key is not None and key.assigned_by == "client"
+        return self._keys_are_words() if self.state.chooses_key is None else self.state.chooses_key
+
+    def _keys_are_words(self) -> bool:
+        """Whether the keys of rows are short texts that nothing but people would choose, such as ``NV-01``."""
+        names = self.resource.key.fields if self.resource.key else ()
+        keys = [row.get(name) for row in self.state.rows_before[:_KEYS] for name in names]
+        return bool(keys) and all(
+            isinstance(each, str) and len(each) <= _LONGEST_WORD and not each.isdigit() for each in keys
         )
 
     async def value(self, each: Field, unlike: Any = MISSING) -> Any:
@@ -500,6 +510,9 @@ class Case:
         """New rows to work with. Raises Blocked if they cannot be made."""
         if self.state.not_creatable:
             raise Blocked(self.state.not_creatable)
+        stays = self.stuck() if self.state.not_removable and count == 1 else None
+        if stays is not None:
+            return [stays]
         records = [await self.record(full=full) for _ in range(count)]
         made = await all_of(self.create(record) for record in records)
         rows = []
@@ -513,6 +526,15 @@ class Case:
                 raise Blocked(f"no row to work with could be made ({exchange.answer.status or exchange.answer.detail})")
             rows.append(Own(key, record, exchange))
         return rows
+
+    def stuck(self) -> Own | None:
+        """A row of the run's that could not be removed when it was to be."""
+        found = self._ledger.stuck(self.resource.name)
+        if found is None:
+            return None
+        key, entry, number = found
+        record = {name: value for sent in self._ledger.sent_to(entry, key) for name, value in sent.items()}
+        return Own(key, record, self.world.exchanges[number])
 
     async def _otherwise(
         self, record: dict[str, Any], exchange: Exchange, full: bool

@@ -192,13 +192,15 @@ async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     if key is not None or exchange.answer.status < 400 or exchange.answer.status in {401, 403, 404, 405}:
         return exchange, key, full
     if case.resource.key is not None and case.resource.key.assigned_by == "either":
-        case.state.chooses_key = True
+        chosen = case.client_keys
+        case.state.chooses_key = not chosen
         record = await case.record()
-        taken, key = await case.create(record, "a record with a key of its own")
+        how = ("without a key", "with a key of its own")
+        taken, key = await case.create(record, f"a record {how[not chosen]}")
         if key is not None:
-            case.remark(f"a record without a key was refused ({said(exchange)}); one with a key was taken")
+            case.remark(f"a record {how[chosen]} was refused ({said(exchange)}); one {how[not chosen]} was taken")
             return taken, key, record
-        case.state.chooses_key = False
+        case.state.chooses_key = None
     refused, known = exchange, {name for row in case.state.rows_before for name in row}
     while named := blamed(refused, known & full.keys()) - case.state.copied:
         case.state.copied |= named

@@ -20,7 +20,11 @@ _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
     """Is a deleted row gone, by key and from the list?"""
     state = case.state
-    own = (await case.own())[0]
+    try:
+        own = case.stuck() or (await case.own())[0]
+    except Blocked as block:
+        await _stays(case, f"whether its rows can be removed was not seen: {block}")
+        raise
     exchange = await case.send("delete", "deleting a row", key=own.key)
     if exchange.answer.status >= 500 and await _is_gone(case, own.key):
         case.forget(own.key)
@@ -42,7 +46,7 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
         return
     if not exchange.answer.ok:
         why = f"deleting a row answers {exchange.answer.status or exchange.answer.detail}"
-        state.not_removable = f"rows cannot be removed: {why}"
+        await _stays(case, f"rows cannot be removed: {why}")
         if exchange.answer.status in {401, 403, 405}:
             raise Blocked(f"the role {case.world.role.name} may create but not delete ({exchange.answer.status})")
         if exchange.answer.refused:
@@ -56,7 +60,8 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
                 purpose="delete",
                 evidence=[own.exchange, exchange],
             )
-        return
+            return
+        raise Blocked(state.not_removable)
     evidence = [own.exchange, exchange]
     by_key = in_list = False
     if case.has("read"):
@@ -76,7 +81,7 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
     if not by_key and not in_list:
         case.forget(own.key)
         return
-    state.not_removable = "a deleted row is still there"
+    await _stays(case, "a deleted row is still there")
     title, seen = "Delete answers with success, but the row stays", "it is still there, by its key and in the list"
     if not in_list and case.has("list"):
         title, seen = "A deleted row can still be read by its key", f"{evidence[2].answer.status} by its key"
@@ -92,6 +97,14 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
         purpose="delete",
         evidence=evidence,
     )
+
+
+async def _stays(case: Case, why: str) -> None:
+    """Note why no more rows are made. What is there now, the run's own row too, is what lists are held against."""
+    case.state.not_removable = why
+    if case.has("list") and case.state.before is not None:
+        listing = await case.listing()
+        case.state.before = case.state.before if listing.problem else listing
 
 
 async def _is_gone(case: Case, key: Key) -> bool:

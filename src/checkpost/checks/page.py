@@ -33,8 +33,6 @@ def _known(case: Case) -> Listing:
     before = case.state.before
     if before is None or before.problem:
         raise Blocked(case.state.unusable or "its list was not read")
-    if case.state.not_removable:
-        raise Blocked(case.state.not_removable)  # the run's own rows would count
     if not before.complete or before.repeated:
         raise Skipped("the list could not be read whole to compare with")
     if len(before.by_key) < 3 or len(before.by_key) != len(before.rows):
@@ -212,7 +210,7 @@ async def default_size(case: Case) -> AsyncIterator[Finding]:
     """Does a list without a size have as many rows as the documented default says?"""
     limit = _parameter(case, case.resource.paging.limit)
     default = shape_of(limit.schema).keywords.get("default") if limit else None
-    if limit is None or not isinstance(default, int):
+    if limit is None or not isinstance(default, int) or default <= 0:
         raise Skipped("the contract documents no default size")
     before = _known(case)
     exchange, rows = await _page(case, Asked(), "a page of the default size")

@@ -65,7 +65,7 @@ class State:
     #: Fields whose generated values were refused, so that they are given those of rows.
     copied: set[str] = field(default_factory=set)
     #: Whether a key that the client may choose has to be chosen by it.
-    chooses_key: bool = False
+    chooses_key: bool | None = None
     #: Keys of rows that were made for others to refer to, and whether none can be made.
     parents: list[Any] = field(default_factory=list)
     no_parent: bool = False

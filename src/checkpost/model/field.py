@@ -2,15 +2,29 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cache
 from typing import Any, Literal
 
 from checkpost.contract.node import Node
+from checkpost.model.shape import alternatives
 
 Certainty = Literal["stated", "likely", "guess"]
 #: Stands for a value that there is not, where null is a value.
 MISSING: Any = type("Missing", (), {"__repr__": lambda self: "MISSING"})()
+
+
+@cache
+def _holds_numbers(pattern: Any) -> bool:
+    """Whether a pattern takes numbers with fractions, and nothing else that a table may hold."""
+    try:
+        rule = re.compile(pattern)
+    except (re.error, TypeError):
+        return False
+    others = ("a", "Z", "1a", "2020-01-02", "1 2", "x-1")
+    return all(rule.search(text) for text in ("0", "12", "7.5")) and not any(rule.search(text) for text in others)
 
 
 #: Formats of texts that hold numbers.
@@ -65,9 +79,12 @@ class Field:
         ``text``, or "" where they have no order and no equality to rely on."""
         if self.types and self.types <= {"integer", "number"}:
             return "number"
+        if self.types & {"integer", "number"} and self.types <= {"integer", "number", "string"}:
+            # a number, or a text that holds one
+            return "number" if any(_holds_numbers(each.raw("pattern")) for each in alternatives(self.node)) else ""
         if self.type == "boolean":
             return "boolean"
-        if self.type == "string" and self.format in _NUMBERS:
+        if self.type == "string" and (self.format in _NUMBERS or _holds_numbers(self.keywords.get("pattern"))):
             return "number"
         if self.type == "string":
             return self.format if self.format in {"date", "date-time", "uuid"} else "text"

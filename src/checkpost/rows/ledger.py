@@ -89,12 +89,19 @@ class Table:
     #: Why nothing is written; and why no row but the run's own is read by its key.
     forbidden: str = ""
     harmful: str = ""
+    #: Whether a row of the run's was seen to be gone after it was made; own rows whose removal was answered with a
+    #: failure; and how many rows are being made just now.
+    removable: bool = False
+    stuck: set[Key] = field(default_factory=set)
+    making: int = 0
     #: What changes have sent to an own row, by its key.
     changes: dict[Key, list[Mapping[str, Any]]] = field(default_factory=dict)
 
 
 #: How many rows there may be at once that cannot be shown to be the run's.
 _MOST_STRANGE = 3
+#: How many rows of a table there may be before one was seen to be gone; how many that could not be removed.
+_MOST_UNTRIED, _MOST_STUCK = 4, 2
 
 
 class Ledger:
@@ -264,6 +271,7 @@ class Ledger:
         waits = 0
         while True:
             await self._permit(act)
+            self._permit_more(act)
             entries = self._intend(request, act)
             await self.journal.synced()
             for name, key in act.touched:
@@ -281,7 +289,11 @@ class Ledger:
             waits += 1
 
     async def _carry(self, request: Request, act: Act, entries: Sequence[Entry], check: str) -> Exchange:
-        exchange = await self.session.transmit(request, check)
+        try:
+            exchange = await self.session.transmit(request, check)
+        finally:
+            for made in act.made if act.kind == "create" else ():
+                self.table(made.table).making -= 1
         answer = exchange.answer
         sure = not answer.failure and 0 < answer.status < 500 and answer.status not in _TELL_NOTHING
         numbers = tuple(each.number for each in entries)
@@ -299,6 +311,9 @@ class Ledger:
                     table.unproved.add(touched)
                 if touched in table.own and answer.status not in FAILED:
                     table.doubtful.add(touched)
+        if act.kind == "remove" and answer.status >= 400 and answer.status not in {404, 410}:
+            for name, touched in act.touched:
+                self.table(name).stuck |= {touched} & self.table(name).own.keys()
         if answer.failure or answer.status == 202:
             self.pending.update(act.touched)
             self.unclear_at = asyncio.get_running_loop().time()
@@ -323,6 +338,15 @@ class Ledger:
         """Return when no request of the run's is on its way any more."""
         while self._flying:
             await asyncio.wait(set(self._flying))
+
+    def stuck(self, name: str) -> tuple[Key, Entry, int] | None:
+        """A row of the run's that could not be removed: its key, the entry that made it, and its exchange's number."""
+        table = self.table(name)
+        for key in table.stuck & table.own.keys():
+            entry = self.journal.entry(table.own[key])
+            if entry is not None and entry.number in self._exchange_of:
+                return key, entry, self._exchange_of[entry.number]
+        return None
 
     def numbers(self, exchange: Exchange) -> tuple[int, ...]:
         """The journal's numbers of the rows that a request was to make."""
@@ -396,6 +420,21 @@ class Ledger:
         if act.by_filter and not self._by_filter:
             for name in {name for name, _ in act.touched}:
                 await self._permit_filter(name)
+
+    def _permit_more(self, act: Act) -> None:
+        """Raise Unsafe where more rows would be made in a table than may stay there, should they not be removable; else
+        count them in."""
+        if act.kind != "create":
+            return
+        for name in {made.table for made in act.made}:
+            table = self.table(name)
+            if len(table.stuck) >= (_MOST_STUCK if table.removable else 1):
+                raise Unsafe(f"a row of {name} could not be removed, so that no more are made")
+            there = len(table.own) + table.making + sum(made.table == name for made in act.made)
+            if not table.removable and there > _MOST_UNTRIED:
+                raise Unsafe(f"no row of {name} was seen to be removed yet, so that no more are made")
+        for made in act.made:
+            self.table(made.table).making += 1
 
     async def _permit_making(self, every: Sequence[Made]) -> None:
         chosen: dict[str, set[Key]] = {}
@@ -601,7 +640,9 @@ class Ledger:
         table.strange.discard(key)
         table.chosen.discard(key)
         table.changes.pop(key, None)
+        table.stuck.discard(key)
         if number is not None:
+            table.removable = True
             self.journal.tell(number, removed=True)
             table.left[key] = self.journal.count
 

@@ -85,6 +85,8 @@ class Values:
         return text + "x" * (least - len(text))
 
     def _string(self, field: Field, number: int, random: Random) -> Any:
+        if field.kind == "number":
+            return _number_text(field, number, random)
         made = formatted(field.format, self.mark, number, random)
         if made is not None:
             return _written_like(str(field.keywords.get("like", "")), made)
@@ -170,6 +172,17 @@ def decimal(field: Field, number: int, random: Random) -> Any:
     return integer(field, number * 17 + 3, random)
 
 
+def _number_text(field: Field, number: int, random: Random) -> str:
+    """A number as a text, with as many digits behind the point as those of rows."""
+    like = str(field.keywords.get("like", ""))
+    whole = field.format in {"int64", "int32", "bigint"}
+    places = 0 if whole else len(like.partition(".")[2]) if like else 2
+    value = (
+        Decimal(str(decimal(field, number, random))) if "minimum" in field.keywords else number % 900 + Decimal("1.25")
+    )
+    return f"{value:.{places}f}"
+
+
 def formatted(name: str, mark: str, number: int, random: Random) -> str | None:
     """A text in one of the formats that OpenAPI and JSON Schema name; None for any other."""
     make = _FORMATS.get(name)
@@ -204,10 +217,6 @@ _FORMATS: dict[str, Callable[[str, int, Random], str]] = {
     "json": lambda mark, n, random: "{}",
     **dict.fromkeys(("email", "idn-email"), lambda mark, n, random: f"{mark}.{n}@example.org"),
     **dict.fromkeys(("uri", "url", "uri-reference", "iri"), lambda mark, n, random: f"https://example.org/{mark}/{n}"),
-    **dict.fromkeys(
-        ("decimal", "numeric", "number", "money", "float", "double"), lambda mark, n, random: f"{n % 900 + 1}.25"
-    ),
-    **dict.fromkeys(("int64", "int32", "bigint"), lambda mark, n, random: str(n % 30000 + 1)),
 }
 
 

@@ -25,15 +25,17 @@ def usual(field: Field, values: Iterable[Any]) -> Field:
     limits that are a type's alone are drawn in. A text of no stated length as long as rows have it, and of no stated
     format in the one that all rows have."""
     if field.is_text and not field.keywords.keys() & {"format", "pattern", "enum", "const"}:
-        texts = [value for value in values if value is not None]
-        alike = _written_alike(texts)
-        if alike:
-            return replace(field, keywords={**field.keywords, **alike})
-        values = texts
-    if field.is_text and field.max_length is None:
+        values = [value for value in values if value is not None]
+        field = replace(field, keywords={**field.keywords, **_written_alike(values)})
+        if field.format and field.kind != "number":
+            return field
+    if field.type == "string" and field.kind == "number":
+        texts = [value for value in values if isinstance(value, str)]
+        field, values = replace(field, keywords={**field.keywords, **({"like": texts[0]} if texts else {})}), texts
+    elif field.is_text and field.max_length is None:
         longest = max((len(value) for value in values if isinstance(value, str)), default=0)
         return replace(field, keywords={**field.keywords, "maxLength": max(longest, _SHORT)}) if longest else field
-    if not field.types & {"integer", "number"} or field.unique or "enum" in field.keywords or "const" in field.keywords:
+    if field.kind != "number" or field.unique or "enum" in field.keywords or "const" in field.keywords:
         return field
     known = [number for value in values if (number := _number(value)) is not None]
     stated = {name: field.keywords.get(name) for name in ("minimum", "maximum")}
