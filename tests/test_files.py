@@ -18,11 +18,13 @@ import junitparser
 import sarif_pydantic
 
 from checkpost.demo.server import InProcess
-from checkpost.report.files import formats, writer_of
+from checkpost.report.console import plain_console
+from checkpost.report.files import formats, write_files, writer_of
 from checkpost.report.files.junit import write as junit
 from checkpost.report.files.lines import write as lines
 from checkpost.report.files.markdown import write as markdown
 from checkpost.report.files.page import write as page
+from checkpost.report.terminal import show_finding
 from checkpost.report.words import verdict
 from tests.support import checkpost, write_example
 
@@ -154,6 +156,22 @@ class Awkward(unittest.TestCase):
         self.assertIn("'=1+1", lines(DOCUMENT, list))
         read = junitparser.JUnitXml.fromstring(junit(DOCUMENT, list).encode())
         self.assertEqual(read.failures, 1)
+
+    def test_half_of_a_character_can_be_written(self) -> None:
+        body = '{"name": "x\\ud83c"}'
+        request = {"method": "POST", "url": "http://x/tags", "headers": [], "body": body}
+        answer = {"status": 500, "headers": [], "body": body, "failure": "", "detail": ""}
+        sent = {"number": 1, "check": "x", "role": "r", "credentials": "right", "request": request, "answer": answer}
+        sent |= {"started": "2026-01-01T00:00:00+00:00", "seconds": 0.1, "attempts": 1}
+        broken = {**FINDING, "observed": "\ud83c", "exchanges": [sent]}
+        with tempfile.TemporaryDirectory() as folder:
+            files = [Path(folder, f"x{ending}") for ending in formats()]
+            write_files(files, {**DOCUMENT, "findings": [broken]}, lambda: [sent])
+            for file in files:
+                self.assertRegex(file.read_text("utf-8"), r"\\ud83c|\ufffd", file)
+            with Path(folder, "shown").open("w", encoding="utf-8") as shown:
+                show_finding({**DOCUMENT, "findings": [broken]}, broken, plain_console(shown, 100))
+            self.assertIn("\\ud83c", Path(folder, "shown").read_text("utf-8"))
 
     def test_the_longest_ending_counts(self) -> None:
         self.assertIs(writer_of(Path("a.junit.xml")), junit)

@@ -41,6 +41,6 @@ def write_files(files: Iterable[Path], document: Json, exchanges: Exchanges) -> 
     """Write a run to each file. Raises CheckPostError."""
     for file in files:
         try:
-            file.write_text(writer_of(file)(document, exchanges), "utf-8")
+            file.write_text(writer_of(file)(document, exchanges), "utf-8", "backslashreplace")
         except OSError as error:
             raise CheckPostError(f"{file}: the report cannot be written ({error.strerror}).") from None
