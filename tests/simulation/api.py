@@ -131,6 +131,8 @@ class Temper:
     #: Every removal fails with 500, or is answered with success, and removes nothing; creates fail with 500.
     removes_nothing: str = ""
     creates_fail: float = 0.0
+    #: What is refused is stored, so that creates, and lists and reads of it from then on, fail with 500.
+    poisoned: bool = False
     others: float = 0.0
 
 
@@ -283,6 +285,8 @@ class Api:
                 return 400, {"error": "this is no number"}
             if not 0 < limit <= 1000 or offset < 0:
                 return 400, {"error": "out of range"}
+            if any("~bad" in row for row in self.rows[table.name].values()):
+                return 500, {"error": "failed"}
             rows = [row for _, row in sorted(self._shown(table.name).items(), key=lambda each: str(each[0]).zfill(20))]
             if self.temper.by_filter:
                 rows = [row for row in rows if all(str(row[n]) == v for n, v in query.items() if n in row)]
@@ -337,6 +341,10 @@ class Api:
         problem = (
             "" if temper.accepts_all else (f"{unknown} is unknown" if unknown else self._problem(table, record, None))
         )
+        if problem and temper.poisoned and not table.by_client:
+            key = self._insert(table, {each.name: None for each in table.columns})
+            self.rows[table.name][key]["~bad"] = True
+            return 500, {"error": "failed"}
         if problem and self.random.random() >= temper.refused_but_done:
             return 422, {"error": problem}
         known = {name: value for name, value in record.items() if not unknown or name not in unknown}
@@ -389,6 +397,8 @@ class Api:
         if method in {"GET", "HEAD"}:
             if row is None or (row.get("~gone") and temper.soft_delete is False):
                 return 404, {"error": "not found"}
+            if "~bad" in row:
+                return 500, {"error": "failed"}
             if temper.reading_removes and method == "GET":
                 self._delete(table.name, key)
             return 200, {name: value for name, value in row.items() if name != "~gone"}

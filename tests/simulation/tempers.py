@@ -58,6 +58,7 @@ TEMPERS = (
     Temper("removals fail", removes_nothing="with 500"),
     Temper("removals fail, and creates often", (CROPS, LOTS, TAGS), removes_nothing="with 500", creates_fail=0.3),
     Temper("removals do nothing", (CROPS, LOTS, BOXES), removes_nothing="silently", creates_fail=0.1),
+    Temper("stores what it cannot show", (CROPS, LOTS, TAGS), poisoned=True),
     Temper("reading removes", (CROPS,), reading_removes=True),
     Temper("takes anything", (CROPS, TAGS), accepts_all=True, others=0.02),
     Temper("people at work", (CROPS, LOTS, TAGS, MARKS), others=0.2),

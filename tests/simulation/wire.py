@@ -142,14 +142,19 @@ def resumed(api: Api, moment: Moment) -> Api:
 def amiss(api: Api, left: Iterable[Left]) -> list[str]:
     """What is not as it has to be: rows of people that are gone or changed, rows that are left without being named,
     and rows named for certain that are not there."""
-    named = {(each.table, each.key): each.certain for each in left}
+    told = list(left)
+    named = {(each.table, each.key): each.certain for each in told}
     found = []
     for name, rows in api.rows.items():
         people = api.foreign[name]
         changed = [(key, row) for key, row in people.items() if rows.get(key) != row]
         found += [f"{name} {key} of people is {rows.get(key)} and was {row}" for key, row in changed]
         strange = {key for key in rows if key not in people}
-        found += [f"{name} {k} is left, and not named: {rows[k]}" for k in strange if (name, k) not in named]
+        unnamed = {key for key in strange if (name, key) not in named}
+        unknown = sum(each.table == name and each.key is None for each in told)
+        if api.temper.poisoned and len(unnamed) <= unknown:
+            unnamed = set()  # nothing shows their keys: as many creates are named that may have made them
+        found += [f"{name} {key} is left, and not named: {rows[key]}" for key in unnamed]
         if api.temper.removes_nothing and len(strange) > MOST_LEFT:
             found.append(f"{len(strange)} rows of {name} are left where none can be removed")
         certain = [key for (table, key), sure in named.items() if table == name and sure]

@@ -47,6 +47,8 @@ async def snapshot_of(case: Case, anew: bool = False) -> Snapshot:
     state = case.state
     if state.unusable:
         raise Blocked(state.unusable)
+    if state.ghosts:
+        raise Blocked(state.ghosts)
     async with state.reading:  # one reading serves all that wait for it
         if state.snapshot is None or state.snapshot[0] != state.writes or anew:
             await _read_anew(case, anew)

@@ -81,7 +81,7 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
     if not by_key and not in_list:
         case.forget(own.key)
         return
-    await _stays(case, "a deleted row is still there")
+    state.not_removable = state.ghosts = "a deleted row is still there"
     title, seen = "Delete answers with success, but the row stays", "it is still there, by its key and in the list"
     if not in_list and case.has("list"):
         title, seen = "A deleted row can still be read by its key", f"{evidence[2].answer.status} by its key"

@@ -33,6 +33,8 @@ def _known(case: Case) -> Listing:
     before = case.state.before
     if before is None or before.problem:
         raise Blocked(case.state.unusable or "its list was not read")
+    if case.state.ghosts:
+        raise Blocked(case.state.ghosts)
     if not before.complete or before.repeated:
         raise Skipped("the list could not be read whole to compare with")
     if len(before.by_key) < 3 or len(before.by_key) != len(before.rows):

@@ -17,7 +17,7 @@ from typing import Any
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import CONFORMANCE, LOAD
 from checkpost.checks.observe import Observed
-from checkpost.checks.registry import Blocked, Skipped
+from checkpost.checks.registry import CHECKS, Blocked, Skipped
 from checkpost.checks.world import WATCH, Watch, World
 from checkpost.contract.contract import Contract
 from checkpost.contract.validators import Validators
@@ -147,6 +147,7 @@ async def run(
         settled = Settlement()
         try:
             interrupted = await _until(runner.all(), stop)
+            await _tell_of_lists(world)
         finally:
             if world.ledger is not None:
                 settled = await tidy(world)
@@ -173,6 +174,31 @@ async def run(
         interrupted=interrupted,
         lines=_lines(target.contract, findings),
     )
+
+
+async def _tell_of_lists(world: World) -> None:
+    """Findings for lists that cannot be read any more, since a create failed that left a row behind."""
+    if world.ledger is None:
+        return
+    for name in list(world.ledger.tables):
+        await world.ledger.look_again(name)
+    for name, made, looked in world.ledger.broken:
+        resource = world.model.resource(name)
+        if resource is None:
+            continue
+        case = Case(world, resource, CHECKS["create.rules"], world.client(resource))
+        evidence = [world.exchanges[made], world.exchanges[looked]]
+        found = case.finding(
+            "error",
+            "expectation",
+            "A create fails, and the list fails since",
+            "the list as before",
+            f"{evidence[1].answer.status}, since a create that answered {evidence[0].answer.status}",
+            cause="any:list fails",
+            purpose="list",
+            evidence=evidence,
+        )
+        world.findings.add([found])
 
 
 def _in_folder(target: Target) -> Callable[[str], Log]:

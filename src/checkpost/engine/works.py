@@ -16,6 +16,8 @@ from checkpost.model.resource import Resource
 
 #: The checks that look at rows of several tables at once.
 _SEVERAL = re.compile(r"relate\.|access\.(related|linked)$")
+#: Checks after which a table may be no good for others: an API may store what it then cannot show.
+_RISKY = frozenset({"create.rules"})
 #: What comes when all else has ended: rows that are left, and log-outs, behind which other tokens may be no good.
 _LAST = re.compile(rf"{HOLD}\.|access\.log-out$")
 
@@ -66,7 +68,7 @@ def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
             # enough to do
             name = each.resource.name
             own = places[name] if each.check.alone else turns[name] / most[name]
-            rank = 2.0 if _SEVERAL.match(each.check.name) else 2.0 + own
+            rank = 2.0 if _SEVERAL.match(each.check.name) else 2.0 + own + (each.check.name in _RISKY)
             turns[name] += 1
         works.append(Work(number, footprint, frozenset(after - {number}), rank))
     return works

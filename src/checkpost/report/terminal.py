@@ -74,16 +74,23 @@ def rows_not_as_before(summary: Json) -> Iterator[RenderableType]:
         one = words.replace("were", "was", 1).replace(" are ", " is ", 1)
         words = one if len(rows) == 1 else words
         yield Text(f"{what} {words}:", style="bold" if rows is perhaps else "bold red")
-        for each in rows[:_MOST_ROWS_NAMED]:
-            told = f": {each['why']}" if "why" in each else f" {each['how']}"
-            again = ", and has its values again" if each.get("restored") else ""
-            yield Text(f"  {each['table']} {each['key']}{told}{again}")
-        if len(rows) > _MOST_ROWS_NAMED:
-            yield Text(f"  and {len(rows) - _MOST_ROWS_NAMED} more; the JSON report has them all", style="dim")
+        alike = Counter(map(_row_named, rows))
+        for text, count in list(alike.items())[:_MOST_ROWS_NAMED]:
+            yield Text(f"  {text}" + (f" ({count} times)" if count > 1 else ""))
+        if len(alike) > _MOST_ROWS_NAMED:
+            more = len(rows) - sum(list(alike.values())[:_MOST_ROWS_NAMED])
+            yield Text(f"  and {more} more; the JSON report has them all", style="dim")
     if summary["left"]:
         yield Text("checkpost sweep looks again, and removes what is the run's.", style="dim")
     if summary["left"] or harmed:
         yield Text()
+
+
+def _row_named(each: Json) -> str:
+    """A row that was left or harmed, and why, in words."""
+    told = f": {each['why']}" if "why" in each else f" {each['how']}"
+    again = ", and has its values again" if each.get("restored") else ""
+    return f"{each['table']} {each['key']}{told}{again}"
 
 
 def _heading(document: Json) -> RenderableType:

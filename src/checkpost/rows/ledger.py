@@ -94,6 +94,10 @@ class Table:
     removable: bool = False
     stuck: set[Key] = field(default_factory=set)
     making: int = 0
+    #: The number of an exchange in which a create failed, until the list was looked at behind it; and why no more rows
+    #: are made.
+    suspect: int = 0
+    broken: str = ""
     #: What changes have sent to an own row, by its key.
     changes: dict[Key, list[Mapping[str, Any]]] = field(default_factory=dict)
 
@@ -116,6 +120,8 @@ class Ledger:
         self.reach, self.most, self._by_filter = reach, most, by_filter
         self.tables: dict[str, Table] = {}
         self.harmed: list[Harm] = []
+        #: Tables whose list fails since a create failed: with the numbers of the two exchanges.
+        self.broken: list[tuple[str, int, int]] = []
         #: Whether the API was seen to store what it had refused.
         self.refusals_lie = False
         self._choosing: dict[str, asyncio.Lock] = {}
@@ -311,6 +317,9 @@ class Ledger:
                     table.unproved.add(touched)
                 if touched in table.own and answer.status not in FAILED:
                     table.doubtful.add(touched)
+        if act.kind == "create" and answer.status >= 500:
+            for made in act.made:
+                self.table(made.table).suspect = exchange.number
         if act.kind == "remove" and answer.status >= 400 and answer.status not in {404, 410}:
             for name, touched in act.touched:
                 self.table(name).stuck |= {touched} & self.table(name).own.keys()
@@ -445,6 +454,9 @@ class Ledger:
             if client.resource.picked_by_api("delete") and not self._by_filter:
                 await self._permit_filter(name)  # it could not be removed again
             table = self.table(name)
+            await self.look_again(name)
+            if table.broken:
+                raise Unsafe(table.broken)
             if len(table.strange) > (_MOST_STRANGE if table.recognised else 0):
                 raise Unsafe(f"rows made in {name} are not shown as they were sent, so that they could not be removed")
         for made in every:
@@ -467,6 +479,24 @@ class Ledger:
                     raise Unsafe(f"{name} has a row {_text(taken[0])} that is not the run's")
                 self.table(name).chosen |= keys
                 self.table(name).picked |= keys
+
+    async def look_again(self, name: str) -> None:
+        """Look whether a table's list still can be read after a create that failed: its row may be there all the same,
+        and be one that the API cannot show. No more rows are made then."""
+        async with self._knowing.setdefault(name, asyncio.Lock()):
+            table, client = self.table(name), self.reach(name)
+            number, table.suspect = table.suspect, 0
+            if not number or client is None:
+                return
+            if table.before is not None and table.before.problem:
+                table.broken = f"a create failed in {name}, whose list cannot be read to see what it left"
+                return
+            for _ in range(2):
+                exchanges = (await client.whole_list(self.most, "ledger")).exchanges
+                if not exchanges or exchanges[-1].answer.status < 500:
+                    return
+            table.broken = f"the list of {name} fails since a create did, so that no more rows are made"
+            self.broken.append((name, number, exchanges[-1].number))
 
     async def _taken(self, name: str, keys: set[Key]) -> list[Key]:
         """Which of some keys have a row now."""
