@@ -148,6 +148,39 @@ class TwoShaped(Library):
         return JSONResponse(json.loads(bytes(answer.body))["results"])
 
 
+class Archiving(Library):
+    """Deleted rows are kept, and shown where the list is asked for them; a size of 0, the default, is none at all."""
+
+    def __init__(self, style: Style) -> None:
+        super().__init__(style)
+        self.archived: dict[Any, Json] = {}
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        parameters = contract["paths"][self.path]["get"]["parameters"]
+        parameters.append({"name": "with_deleted", "in": "query", "schema": {"type": "boolean", "default": False}})
+        for each in parameters:
+            if each["name"] == "take":
+                each["schema"]["default"] = 0
+        return contract
+
+    async def listed(self, request: Request) -> Response:
+        books = self.books
+        try:
+            if request.query_params.get("with_deleted") == "true":
+                self.books = {**books, **self.archived}
+            return await super().listed(request)
+        finally:
+            self.books = books
+
+    async def item(self, request: Request) -> Response:
+        before = dict(self.books)
+        answer = await super().item(request)
+        if request.method == "DELETE":
+            self.archived |= {key: book for key, book in before.items() if key not in self.books}
+        return answer
+
+
 class SoundQuirks(unittest.TestCase):
     def silent(self, library: Library, contract: Json | None = None, **options: Any) -> Result:
         before = copy.deepcopy(library.books)
@@ -163,6 +196,12 @@ class SoundQuirks(unittest.TestCase):
         result = self.silent(TwoShaped(style))
         passed = {each.check for each in result.checks if each.outcome == "passed"}
         self.assertLessEqual({"page.joined", "page.past-end", "read.list"}, passed)
+
+    def test_deleted_rows_that_are_kept_are_told_of(self) -> None:
+        library = Archiving(replace(PLAIN, paging="skip", rows="results"))
+        result = self.silent(library)
+        self.assertEqual(result.kept, {"books": ("with_deleted", len(library.archived))})
+        self.assertLess(len(library.archived), 150)
 
     def test_moments_and_versions_that_the_server_keeps(self) -> None:
         self.silent(Kept(PLAIN))
@@ -477,6 +516,54 @@ class Taking(Library):
         return await super().create(request)
 
 
+class Poisoned(Library):
+    """A record that is refused is stored all the same, and the list cannot show it."""
+
+    poison = False
+
+    async def create(self, request: Request) -> Response:
+        answer = await super().create(request)
+        if answer.status_code == 422:
+            self.poison = True
+            return self.refused(500)
+        return answer
+
+    async def listed(self, request: Request) -> Response:
+        return self.refused(500) if self.poison else await super().listed(request)
+
+
+class Beside(Library):
+    """What is about the whole, and what does something though it is asked by GET."""
+
+    asked: list[str]
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        count = {"type": "object", "required": ["books"], "properties": {"books": {"type": "integer"}}}
+        answers = {"200": {"description": "ok", "content": {"application/json": {"schema": count}}}}
+        need = [{"name": "year", "in": "query", "required": True, "schema": {"type": "integer"}}]
+        contract["paths"] |= {
+            "/api/summary": {"get": {"responses": answers}},
+            "/api/cache/clear": {"get": {"responses": answers}},
+            "/api/report": {"get": {"parameters": need, "responses": answers}},
+        }
+        return contract
+
+    def app(self) -> Any:
+        self.asked = []
+        app = super().app()
+
+        async def whole(request: Request, call: Any) -> Response:
+            if request.url.path in {"/api/summary", "/api/cache/clear", "/api/report"}:
+                self.asked.append(request.url.path)
+                return JSONResponse({"books": "many"})
+            answer: Response = await call(request)
+            return answer
+
+        app.add_middleware(BaseHTTPMiddleware, dispatch=whole)
+        return app
+
+
 class FurtherDefects(unittest.TestCase):
     def found(self, library: Library, style_checks: set[str]) -> list[Finding]:
         findings = told(run_on(library))
@@ -505,6 +592,25 @@ class FurtherDefects(unittest.TestCase):
         reasons = {each.reason for each in result.checks if each.outcome == "blocked"}
         self.assertEqual(len(reasons), 1)
         self.assertIn("500", reasons.pop())
+
+    def test_a_create_that_fails_and_spoils_the_list(self) -> None:
+        result = run_on(Poisoned(PLAIN))
+        titles = {each.title: each for each in told(result)}
+        spoilt = titles["A create fails, and the list fails since"]
+        self.assertEqual(spoilt.observed, "500, since a create that answered 500")
+        after = [
+            each for each in result.exchanges if each.number > spoilt.exchanges[1] and each.request.method == "POST"
+        ]
+        self.assertLess(len(after), 20, "no more rows are made then")
+
+    def test_what_belongs_to_no_table_is_asked_once(self) -> None:
+        library = Beside(PLAIN)
+        result = run_on(library, resources=())
+        one = [each for each in told(result) if ("GET", "/api/summary") in each.operations]
+        self.assertEqual(
+            [(each.check, each.observed) for each in one], [("shape.body", '"many" is not of type "integer"')]
+        )
+        self.assertEqual(library.asked, ["/api/summary"])
 
     def test_what_fails_for_its_load_alone_is_one_finding(self) -> None:
         own, load = told(run_on(Overloaded(PLAIN)))

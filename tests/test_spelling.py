@@ -233,6 +233,19 @@ class OrdersAndFields(unittest.TestCase):
                 [sorting] = resource_of(*parameters).queries.sortings
                 self.assertEqual(sorting.pairs(both), pairs)
 
+    def test_orders_and_names_as_json(self) -> None:
+        order = query("order", description="Sort as JSON: `column` and `ASC` or `DESC`", example='{"price":"DESC"}')
+        fields = query("select", description='A list in JSON, such as ["name","price"]')
+        pair = query("sort", description='For example `["price","ASC"]`')
+        resource = resource_of(order, fields)
+        [sorting] = resource.queries.sortings
+        both = sorting.pairs([Order("price", True), Order("name")])
+        self.assertEqual(both, [("order", '{"price": "DESC", "name": "ASC"}')])
+        assert resource.queries.selecting is not None
+        self.assertEqual(resource.queries.selecting.pairs(["name", "id"]), [("select", '["name", "id"]')])
+        [sorting] = resource_of(pair).queries.sortings
+        self.assertEqual(sorting.pairs([Order("name", True)]), [("sort", '["name", "DESC"]')])
+
     def test_directions_are_written_as_they_are_shown(self) -> None:
         sort = query("sortBy", {"type": "array", "items": {"type": "string", "enum": ["name:ASC", "name:DESC"]}})
         [sorting] = resource_of(sort).queries.sortings

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import AsyncIterator
 
 from checkpost.checks.case import Case
@@ -9,9 +10,11 @@ from checkpost.checks.read import succeeded_on_missing
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.world import WATCH
 from checkpost.findings import Finding, operation_name
+from checkpost.model.paths import normal
 from checkpost.model.purpose import Purpose
+from checkpost.model.shape import shape_of
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Key
+from checkpost.wire.listing import Asked, Key
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 
@@ -80,6 +83,7 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
             evidence.append(listing.exchanges[0])
     if not by_key and not in_list:
         case.forget(own.key)
+        await _kept(case, own.key)
         return
     state.not_removable = state.ghosts = "a deleted row is still there"
     title, seen = "Delete answers with success, but the row stays", "it is still there, by its key and in the list"
@@ -105,6 +109,28 @@ async def _stays(case: Case, why: str) -> None:
     if case.has("list") and case.state.before is not None:
         listing = await case.listing()
         case.state.before = case.state.before if listing.problem else listing
+
+
+#: Parameters that show rows which were deleted and are kept: beside the others, or alone.
+_DELETED = re.compile(r"(with|include|show|and|list)?(soft)?(deleted|trashed|trash|removed)(too|rows|records|items)?")
+_DELETED_ALONE = re.compile(r"(only|just)(soft)?(deleted|trashed|trash|removed)(rows|records|items)?")
+
+
+async def _kept(case: Case, key: Key) -> None:
+    """Note whether a deleted row is kept, and shown where the list is asked for deleted rows: each row that is made
+    stays so for good."""
+    asked = [each for each in case.operation("list").parameters if each.location == "query"] if case.has("list") else []
+    names = {normal(each.name): each for each in asked if "boolean" in shape_of(each.schema).types}
+    for form in (_DELETED, _DELETED_ALONE):
+        found = next((each.name for name, each in names.items() if form.fullmatch(name)), None)
+        if found is None:
+            continue
+        most, query = case.world.most_rows, Asked(((found, "true"),))
+        listing = await case.client.whole_list(most, case.check.name, "the list with deleted rows", query)
+        if key in listing.by_key:
+            case.state.kept = found
+            case.remark(f"deleted rows are kept: {found} shows them")
+        return
 
 
 async def _is_gone(case: Case, key: Key) -> bool:

@@ -57,6 +57,8 @@ class State:
     may_not_create: str = ""
     not_creatable: str = ""
     not_removable: str = ""
+    #: The parameter of the list by which rows that were deleted are shown: they are kept.
+    kept: str = ""
     #: Why lists are not held against rows: some are there in one answer and not in another.
     ghosts: str = ""
     #: Whether every delete fails, though it is carried out: that is told once.

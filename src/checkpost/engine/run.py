@@ -17,6 +17,7 @@ from typing import Any
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import CONFORMANCE, LOAD
 from checkpost.checks.observe import Observed
+from checkpost.checks.others import read_others
 from checkpost.checks.registry import CHECKS, Blocked, Skipped
 from checkpost.checks.world import WATCH, Watch, World
 from checkpost.contract.contract import Contract
@@ -66,6 +67,8 @@ class Result:
     interrupted: bool
     harmed: tuple[Harm, ...] = ()
     held: int = 0
+    #: Rows that were deleted and that the API keeps: by table, the parameter of its list that shows them, and how many.
+    kept: Mapping[str, tuple[str, int]] = field(default_factory=dict)
     #: Tokens that log-ins have given, by the name that stands for each.
     tokens: dict[str, str] = field(default_factory=dict)
     #: What was seen of roles, by resource and role, where a run was to look.
@@ -143,6 +146,8 @@ async def run(
         if writes:
             world.ledger = _open_ledger(world, target, (log or _in_folder(target))(name), name)
             _record_known(world, resources)
+        if world.chosen >= {each.name for each in target.model.resources} and _reads(planned):
+            await read_others(world)
         runner = _Runner(world, planned, progress)
         settled = Settlement()
         try:
@@ -169,11 +174,21 @@ async def run(
         left=settled.left,
         harmed=settled.harmed,
         held=world.held,
+        kept=_kept(world),
         tokens=dict(session.tokens),
         observed=world.observed,
         interrupted=interrupted,
         lines=_lines(target.contract, findings),
     )
+
+
+def _kept(world: World) -> dict[str, tuple[str, int]]:
+    """The rows that were deleted and are kept, where the list can be asked for them."""
+    if world.ledger is None:
+        return {}
+    rows = {name: len(world.ledger.made_keys(name) - world.ledger.own_keys(name)) for name in world.ledger.tables}
+    kept = {name: state.kept for name, state in world.states.items() if state.kept}
+    return {name: (parameter, rows[name]) for name, parameter in kept.items() if rows.get(name)}
 
 
 async def _tell_of_lists(world: World) -> None:
@@ -199,6 +214,11 @@ async def _tell_of_lists(world: World) -> None:
             evidence=evidence,
         )
         world.findings.add([found])
+
+
+def _reads(planned: Sequence[Planned]) -> bool:
+    """Whether a plan is to look at answers in general, and not at one ability alone."""
+    return any(each.check.name == "read.list" and not each.reason for each in planned)
 
 
 def _in_folder(target: Target) -> Callable[[str], Log]:

@@ -10,7 +10,7 @@ from checkpost.contract.contract import Parameter
 from checkpost.contract.node import Node, Unresolved
 from checkpost.model.field import Field, Reason
 from checkpost.model.paths import normal, singular
-from checkpost.model.queries import choices_of, separator_of
+from checkpost.model.queries import choices_of, joined_by
 from checkpost.model.relation import Expanded, Expansion
 from checkpost.model.resource import Resource
 from checkpost.model.said import said_of
@@ -73,7 +73,7 @@ def _expansion(
     parameter = next(iter(parameters.values()))
     choices = tuple(choices_of(parameter)) or _choices_said(parameter, resource, others)
     why = Reason(f"{parameter.name} takes names of what belongs to a row", "stated" if choices else "likely")
-    return Expansion(parameter.name, separator_of(parameter), choices, tuple(parameters), why)
+    return Expansion(parameter.name, joined_by(parameter), choices, tuple(parameters), why)
 
 
 def _choices_said(parameter: Parameter, resource: Resource, others: Mapping[str, Resource]) -> tuple[str, ...]:

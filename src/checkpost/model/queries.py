@@ -20,7 +20,7 @@ from checkpost.model.query import Function
 from checkpost.model.resource import Paging
 from checkpost.model.said import code_in, said_of
 from checkpost.model.shape import shape_of
-from checkpost.model.spelling import ANY, Aggregating, Counting, Filtering, Queries, Selecting, Sorting
+from checkpost.model.spelling import ANY, AS_JSON, Aggregating, Counting, Filtering, Queries, Selecting, Sorting
 from checkpost.model.vocabulary import function_of
 
 _SORTS = (
@@ -124,6 +124,11 @@ def choices_of(parameter: Parameter) -> list[str]:
     return [str(each) for each in listed]
 
 
+def joined_by(parameter: Parameter) -> str | None:
+    """What joins names: as ``separator_of``, or a list in JSON where words or examples show one."""
+    return AS_JSON if re.search(r"\[\s*\\?\"\w", said_of(parameter)) else separator_of(parameter)
+
+
 def separator_of(parameter: Parameter) -> str | None:
     """What joins several values; None where the parameter is repeated (OpenAPI 3.1, 4.8.12)."""
     if not shape_of(parameter.schema).is_array:
@@ -136,6 +141,8 @@ def separator_of(parameter: Parameter) -> str | None:
 
 #: Spellings of descending and ascending, and what shows them in choices, examples or words.
 _STYLES: tuple[tuple[str, str, str], ...] = (
+    ('{"{field}": "asc"}', '{"{field}": "desc"}', r"\{\s*\\?\"(?:FIELD)\\?\"\s*:\s*\\?\"(?:asc|desc)\b"),
+    ('["{field}", "asc"]', '["{field}", "desc"]', r"\[\s*\\?\"(?:FIELD)\\?\"\s*,\s*\\?\"(?:asc|desc)\b"),
     (
         "{field}",
         "-{field}",
@@ -151,6 +158,10 @@ _STYLES: tuple[tuple[str, str, str], ...] = (
     ("{field}_ASC", "{field}_DESC", r"(?:FIELD)_(?:ASC|DESC)\b"),
     ("asc({field})", "desc({field})", r"\b(?:asc|desc)\((?:FIELD)\)"),
 )
+
+
+#: Those that are tried where nothing is said.
+_USUAL = _STYLES[2:7]
 
 
 def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence[str]) -> tuple[Sorting, ...]:
@@ -193,6 +204,7 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
         ascending, descending, _ = style
         among = tuple(name for name in names if descending.replace("{field}", name) in choices) if choices else ()
         joined = None if separator == "," and "," in descending else separator
+        joined = AS_JSON if descending.startswith('{"') else joined
         return Sorting(
             parameter.name,
             ascending,
@@ -200,7 +212,7 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
             why,
             joined,
             fields=among or None,
-            several=several,
+            several=several and not descending.startswith("["),
             place=parameter.place,
         )
 
@@ -211,11 +223,11 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
         found = re.search(style[2].replace("FIELD", pattern), said, re.I if "_" not in style[1] else 0)
         if found and re.search(r"(?<![a-z])(?:ASC|DESC)\b", found[0]):
             # the words are written as they are shown
-            style = tuple(re.sub(r"\b(?:asc|desc)$", lambda word: word[0].upper(), each) for each in style)  # type: ignore[assignment]
+            style = tuple(re.sub(r"\b(?:asc|desc)(?=\"?[}\]]?$)", lambda word: word[0].upper(), each) for each in style)  # type: ignore[assignment]
         if found:
             return (made(style, Reason(f"what is said of {parameter.name} shows {style[1]}", "likely")),)
     why = Reason(f"the list takes {parameter.name}, of whose form nothing is said", "guess")
-    return tuple(made(style, why) for style in _STYLES[:5])
+    return tuple(made(style, why) for style in _USUAL)
 
 
 def _sorting_by_member(parameter: Parameter, names: Sequence[str]) -> Sorting | None:
@@ -286,7 +298,7 @@ def _words_among(choices: Sequence[str]) -> tuple[str, str]:
 def _selecting(parameter: Parameter, names: Sequence[str]) -> Selecting:
     choices = tuple(each for each in choices_of(parameter) if each in names)
     why = Reason(f"the list takes {parameter.name}", "likely")
-    return Selecting(parameter.name, why, separator_of(parameter), choices or None, parameter.place)
+    return Selecting(parameter.name, why, joined_by(parameter), choices or None, parameter.place)
 
 
 def _counting(operation: Operation, parameter: Parameter | None) -> Counting | None:

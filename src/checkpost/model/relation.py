@@ -6,6 +6,7 @@ from collections.abc import Collection
 from dataclasses import dataclass
 
 from checkpost.model.field import Reason
+from checkpost.model.spelling import listed
 
 
 @dataclass(frozen=True)
@@ -39,7 +40,7 @@ class Expanded:
 
 @dataclass(frozen=True)
 class Expansion:
-    """The parameter that asks for related rows inside rows; ``separator`` is None where it is repeated.
+    """The parameter that asks for related rows inside rows; ``separator`` is as in ``Selecting``.
     ``choices`` are the names that the contract lists, ``purposes`` the operations that take it."""
 
     parameter: str
@@ -50,6 +51,4 @@ class Expansion:
 
     def pairs(self, names: Collection[str]) -> list[tuple[str, str]]:
         """The query parameters that ask for these names."""
-        if self.separator is None:
-            return [(self.parameter, name) for name in names]
-        return [(self.parameter, self.separator.join(names))]
+        return listed(self.parameter, names, self.separator)

@@ -8,7 +8,7 @@ joined, ``{each}`` for several with a parameter each, ``{low}`` and ``{high}`` f
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -19,6 +19,8 @@ from checkpost.model.query import Compare, Condition, Either, Every, Function, M
 
 Pairs = list[tuple[str, str]]
 ANY = "*"
+#: In the place of what joins several names, where they are a list in JSON.
+AS_JSON = "[]"
 
 
 class Inexpressible(Exception):
@@ -241,6 +243,13 @@ def plain(value: Any) -> str:
     return format(value, ".15g") if isinstance(value, float) else str(value)
 
 
+def listed(parameter: str, names: Collection[str], separator: str | None) -> Pairs:
+    """The query parameters that list names: joined, each in a parameter of its own, or as JSON."""
+    if separator is None:
+        return [(parameter, name) for name in names]
+    return [(parameter, json.dumps(list(names)) if separator == AS_JSON else separator.join(names))]
+
+
 @dataclass(frozen=True)
 class Sorting:
     """How an order is written: a template for each direction; ``separator`` None repeats the parameter, whose name
@@ -265,6 +274,9 @@ class Sorting:
         if len(order) > 1 and self.direction and self.separator is not None:
             words = [self.words[each.descending] for each in order]
             return [(self.parameter, self.separator.join(keys)), (self.direction, self.separator.join(words))]
+        if self.separator == AS_JSON:  # one object, whose members are in the order of the keys
+            whole = {name: word for key in keys for name, word in json.loads(key).items()}
+            return [(self.parameter, json.dumps(whole))]
         pairs = [(self.parameter.replace("{field}", each.field), key) for each, key in zip(order, keys, strict=True)]
         if self.separator is not None:
             pairs = [(self.parameter, self.separator.join(keys))]
@@ -275,7 +287,8 @@ class Sorting:
 
 @dataclass(frozen=True)
 class Selecting:
-    """How the fields to answer with are written; ``separator`` None repeats the parameter."""
+    """How the fields to answer with are written; ``separator`` None repeats the parameter, and ``AS_JSON`` makes a list
+    in JSON of them."""
 
     parameter: str
     reason: Reason
@@ -284,9 +297,7 @@ class Selecting:
     place: Place | None = field(default=None, compare=False)
 
     def pairs(self, names: Sequence[str]) -> Pairs:
-        if self.separator is None:
-            return [(self.parameter, name) for name in names]
-        return [(self.parameter, self.separator.join(names))]
+        return listed(self.parameter, names, self.separator)
 
 
 @dataclass(frozen=True)

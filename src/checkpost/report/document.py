@@ -124,6 +124,7 @@ def document(result: Result) -> Json:
                 for each in result.harmed
             ],
             "held": result.held,
+            "kept": [{"table": name, "parameter": each, "rows": rows} for name, (each, rows) in result.kept.items()],
         },
         "access": _access(result),
         "findings": [_finding(finding, result, by_number, redactor) for finding in result.findings],

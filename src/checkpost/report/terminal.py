@@ -118,6 +118,9 @@ def _verdict(document: Json) -> RenderableType:
     if summary.get("held"):
         held = f"{summary['held']} rows are held: checkpost run --verify-held looks at them later, and removes them."
         lines.append(Text(held, style="bold"))
+    for each in summary.get("kept", ()):
+        kept = f"{each['rows']} deleted rows of {each['table']} are kept: its list shows them with {each['parameter']}."
+        lines.append(Text(kept, style="bold"))
     return Group(*lines)
 
 

@@ -76,4 +76,6 @@ def state_of_rows(document: Json) -> str:
     unsure = [*summary["left"], *summary.get("harmed", ())]
     if any(each["certain"] for each in unsure):
         return "rows NOT as they were"
-    return "rows perhaps not as they were" if unsure else "rows as they were"
+    if unsure:
+        return "rows perhaps not as they were"
+    return "rows as they were, and deleted ones kept" if summary.get("kept") else "rows as they were"
