@@ -226,7 +226,9 @@ def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> l
             alike.setdefault(_kind(finding), []).append(finding)
     one: dict[tuple[str, str | None, str, str], Finding] = {finding.key: finding for finding in findings}
     for group in alike.values():
-        if len({each.resource for each in group}) < max(2, (asked(group[0].check) + 1) // 2):
+        # what is wrong with answers in the same words has one cause; what checks find may be a table's own
+        least = 2 if group[0].family == "shape" else max(2, (asked(group[0].check) + 1) // 2)
+        if len({each.resource for each in group}) < least:
             continue
         first = group[0]
         for other in group[1:]:
@@ -247,7 +249,7 @@ def _kind(finding: Finding) -> tuple[str, ...]:
         # what several checks and operations may show is no matter of the ones that show it first
         check = asked = ""
     elif finding.family in {"shape", "errors"}:
-        told = re.sub(r'[0-9]+|"[^"]*"', "#", finding.observed)[:80]
+        told = "" if cause == "further fields" else re.sub(r'[0-9]+|"[^"]*"', "#", finding.observed)[:80]
         cause = cause if finding.family == "errors" else ""
     return check, finding.role, finding.severity, finding.basis, finding.title, cause, asked, told
 

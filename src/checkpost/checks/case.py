@@ -344,7 +344,8 @@ class Case:
     def _usual(self, each: Field) -> Field:
         """A field with limits between the values that rows have."""
         if each.name not in self.state.usual:
-            self.state.usual[each.name] = usual(each, (row.get(each.name) for row in self.state.rows_before))
+            values = (row.get(each.name) for row in self.state.rows_before)
+            self.state.usual[each.name] = usual(each, values, 1) if self.state.short else usual(each, values)
         return self.state.usual[each.name]
 
     def written_alike(self, each: Field) -> bool:

@@ -282,7 +282,7 @@ def _undocumented(observation: Observation) -> Finding:
         f"The status {status} is not documented",
         f"a status of those documented ({known})",
         f"{status}",
-        f"undocumented {status} at {operation}",
+        f"everywhere:undocumented {status}",
         operation.place,
     )
 
@@ -423,6 +423,10 @@ def _covers(documented: str, media_type: str) -> bool:
     return documented in {media_type, "*/*"} or (rest == "*" and media_type.startswith(kind + "/"))
 
 
+#: Keywords that rule null out where a schema does not name it.
+_NO_NULL = frozenset({"type", "oneOf", "anyOf", "enum", "const"})
+
+
 def _body_finding(observation: Observation, violation: Violation, validators: Validators) -> Finding:
     answer = observation.exchange.answer
     inner = _only_type(violation)
@@ -441,7 +445,7 @@ def _body_finding(observation: Observation, violation: Violation, validators: Va
     }
     # what a generator does not know of null, or of a format, it does not know for any field
     everywhere: tuple[Severity, str, str] | None = None
-    if violation.value is None and violation.keyword == "type" and answer.ok and where != "the body":
+    if violation.value is None and violation.keyword in _NO_NULL and answer.ok and where != "the body":
         everywhere = "error", "A value is null where the contract allows no null", "null"
     elif violation.keyword == "format" and answer.ok:
         name = str(validators.rule(violation.place))

@@ -210,6 +210,18 @@ async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
             names = ", ".join(sorted(case.state.copied))
             case.remark(f"generated values of {names} were refused ({said(exchange)}); those of rows were taken")
             return refused, key, record
+    case.state.short = True
+    case.state.usual.clear()
+    record = await case.record()
+    if record.keys() == full.keys() and any(len(str(record[name])) < len(str(full[name])) for name in full):
+        taken, key = await case.create(record, "a record with texts no longer than those of rows")
+        if key is not None:
+            case.remark(
+                f"generated values were refused ({said(exchange)}); texts no longer than those of rows were taken"
+            )
+            return taken, key, record
+    case.state.short = False
+    case.state.usual.clear()
     for recipe in ("copy", "copy all", "least"):
         case.state.recipe = recipe
         record = await case.record()
@@ -234,7 +246,7 @@ async def required_only(case: Case) -> AsyncIterator[Finding]:
                 "A record of the required fields alone is refused",
                 f"success for {shown(record)}",
                 said(exchange),
-                cause="required alone refused",
+                cause="everywhere:required alone refused",
                 purpose="create",
                 subjects=sorted(blamed(exchange, set(case.fields) - set(record))),
                 evidence=[exchange],

@@ -70,6 +70,8 @@ class State:
     copied: set[str] = field(default_factory=set)
     #: Whether a key that the client may choose has to be chosen by it.
     chooses_key: bool | None = None
+    #: Whether texts are no longer than those of rows.
+    short: bool = False
     #: Keys of rows that were made for others to refer to, and whether none can be made.
     parents: list[Any] = field(default_factory=list)
     no_parent: bool = False

@@ -98,6 +98,8 @@ class Table:
     #: are made.
     suspect: int = 0
     broken: str = ""
+    #: What fields of own rows hold of which nothing was sent, as far as it is not another value in each.
+    usual: dict[str, list[Any]] = field(default_factory=dict)
     #: What changes have sent to an own row, by its key.
     changes: dict[Key, list[Mapping[str, Any]]] = field(default_factory=dict)
 
@@ -106,6 +108,8 @@ class Table:
 _MOST_STRANGE = 3
 #: How many rows of a table there may be before one was seen to be gone; how many that could not be removed.
 _MOST_UNTRIED, _MOST_STUCK = 4, 2
+#: How many values a field may take by itself, so that it is no moment and no number that counts on.
+_MOST_USUAL = 2
 
 
 class Ledger:
@@ -249,9 +253,19 @@ class Ledger:
                     table.unproved.discard(key)
                     table.strange.discard(key)
                     table.recognised = True
+                    self._learn_usual(table, client.resource, row, self.sent_to(entry, key))
                     self.journal.tell(number, proved=True, stamps=stamps(client.resource, entry.record, row) or None)
                 elif sure:
                     table.strange.add(key)
+
+    def _learn_usual(self, table: Table, resource: Resource, row: Row, sent: Sequence[Mapping[str, Any]]) -> None:
+        """Note what an own row that bears the run's mark holds where nothing was sent."""
+        if not self.bears(resource)(row, None):
+            return
+        for name, value in row.items():
+            known = table.usual.setdefault(name, [])
+            if len(known) <= _MOST_USUAL and value not in known and not any(name in record for record in sent):
+                known.append(value)
 
     def sent_to(self, entry: Entry, key: Key) -> list[Mapping[str, Any]]:
         """The records that were sent for a row: to make it, and to change it since."""
@@ -264,7 +278,9 @@ class Ledger:
         if client is None:
             return False
         records, bears = self.sent_to(entry, key), self.bears(client.resource)
-        return shows(client.resource, records, row, bears, self.table(entry.resource).whole, entry.shown)
+        table = self.table(entry.resource)
+        usual = {name: values for name, values in table.usual.items() if len(values) <= _MOST_USUAL}
+        return shows(client.resource, records, row, bears, table.whole, entry.shown, usual)
 
     # -- sending ---------------------------------------------------------------------------------------
 

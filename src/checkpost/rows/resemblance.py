@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -44,6 +45,7 @@ def shows(
     bears: Bears,
     new: bool = False,
     shown: Mapping[str, Any] | None = None,
+    usual: Mapping[str, Sequence[Any]] | None = None,
 ) -> bool:
     """Whether a row whose key the API gave to a create is the row that was sent.
 
@@ -51,11 +53,11 @@ def shows(
     by a change since (one in four may differ, since APIs change values); and if it is blank, where nothing was sent.
     Of a row that is known to be ``new``, since the list was read whole and did not hold it, less is wanted: it may be
     blank, as an API makes a row of a body that it does not read, or the very row that the create's answer has
-    ``shown``.
+    ``shown``. ``usual`` has what fields hold of which nothing was sent.
     """
     if bears(row, None) or any(_within(record, row, bears.mark) for record in records):
         return True
-    if new and (_blank(resource, row) or _as_answered(resource, records, row, shown)):
+    if new and (_blank(resource, row, usual or {}) or _as_answered(resource, records, row, shown)):
         return True
     sent = sorted({name for record in records for name in record if name in row})
     telling = [name for name in sent if any(record.get(name) is not None for record in records)]
@@ -107,6 +109,11 @@ def _alike(field: Field | None, sent: Any, got: Any) -> bool:
         head = _UNSTORABLE.split(sent, maxsplit=1)[0]
         if sent.strip().casefold() == got.strip().casefold() or (len(head) < len(sent) and _begins(got, head)):
             return True
+    if isinstance(got, str) and not isinstance(sent, str) and sent is not None:
+        try:
+            return bool(json.loads(got) == sent)  # an object, say, stored as the text that it was written in
+        except ValueError:
+            return str(sent) == got
     return same(field, sent, got)
 
 
@@ -116,13 +123,14 @@ def _begins(text: str, head: str) -> bool:
     return len(head) >= _TELLING and text.startswith(head)
 
 
-def _blank(resource: Resource, row: Row) -> bool:
+def _blank(resource: Resource, row: Row, usual: Mapping[str, Sequence[Any]] | None = None) -> bool:
     """Whether a row holds nothing but what an API sets itself: what a record without a value becomes."""
     key = resource.key.fields if resource.key else ()
     chosen = [field for field in resource.writable("create") if field.name in row and field.name not in key]
     return bool(chosen) and all(
         row[field.name] in (None, "", 0, False, [], {})
         or (field.default is not MISSING and same(field, field.default, row[field.name]))
+        or row[field.name] in (usual or {}).get(field.name, ())
         for field in chosen
     )
 

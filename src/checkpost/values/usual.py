@@ -20,10 +20,10 @@ _STEPS = 20
 _SHORT = 16
 
 
-def usual(field: Field, values: Iterable[Any]) -> Field:
+def usual(field: Field, values: Iterable[Any], room: int = _SHORT) -> Field:
     """A numeric field with limits between the values of rows, within those that the contract has; where no row tells,
     limits that are a type's alone are drawn in. A text of no stated length as long as rows have it, and of no stated
-    format in the one that all rows have."""
+    format in the one that all rows have; ``room`` is how many signs it has at least."""
     if field.is_text and not field.keywords.keys() & {"format", "pattern", "enum", "const"}:
         values = [value for value in values if value is not None]
         field = replace(field, keywords={**field.keywords, **_written_alike(values)})
@@ -34,7 +34,7 @@ def usual(field: Field, values: Iterable[Any]) -> Field:
         field, values = replace(field, keywords={**field.keywords, **({"like": texts[0]} if texts else {})}), texts
     elif field.is_text and field.max_length is None:
         longest = max((len(value) for value in values if isinstance(value, str)), default=0)
-        return replace(field, keywords={**field.keywords, "maxLength": max(longest, _SHORT)}) if longest else field
+        return replace(field, keywords={**field.keywords, "maxLength": max(longest, room)}) if longest else field
     if field.kind != "number" or field.unique or "enum" in field.keywords or "const" in field.keywords:
         return field
     known = [number for value in values if (number := _number(value)) is not None]

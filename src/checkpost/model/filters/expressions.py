@@ -175,6 +175,14 @@ def untold(parameter: Parameter) -> tuple[Filtering, ...]:
         {(ANY, "eq"): "{field}:eq:{value}", (ANY, "gt"): "{field}:gt:{value}", (ANY, "lt"): "{field}:lt:{value}"},
         {(ANY, "eq"): "eq({field},{value})", (ANY, "gt"): "gt({field},{value})", (ANY, "lt"): "lt({field},{value})"},
     )
+    as_json = []
+    for sign in ("$", "_", ""):
+        words: dict[tuple[str, Operator], str] = {(ANY, "eq"): '{"{field}": "{value}"}'} if sign == "$" else {}
+        for word in ("eq", "gt", "lt"):
+            words.setdefault((ANY, word), f'{{"{{field}}": {{"{sign}{word}": "{{value}}"}}}}')
+        as_json.append(Filtering("json", words, why, parameter.name, documented=False, place=parameter.place))
+    if parameter.media_type.endswith("json") or "object" in shape_of(parameter.schema).types:
+        return tuple(as_json)
     found = [
         Filtering("expression", each, why, parameter.name, documented=False, quote=quote, place=parameter.place)
         for each in grammars
@@ -188,18 +196,4 @@ def untold(parameter: Parameter) -> tuple[Filtering, ...]:
             "expression", between, why, parameter.name, documented=False, quote="", escape="", place=parameter.place
         )
     )
-    found.append(
-        Filtering(
-            "json",
-            {
-                (ANY, "eq"): '{"{field}": "{value}"}',
-                (ANY, "gt"): '{"{field}": {"$gt": "{value}"}}',
-                (ANY, "lt"): '{"{field}": {"$lt": "{value}"}}',
-            },
-            why,
-            parameter.name,
-            documented=False,
-            place=parameter.place,
-        )
-    )
-    return tuple(found)
+    return (*found, *as_json)
