@@ -284,6 +284,8 @@ class LikeRows(unittest.TestCase):
         decimals = r"^(?!^[-+.]*$)[+-]?0*\d*\.?\d*$"
         self.assertRegex(self.made(["10.000", "12.500"], type="string", pattern=decimals), r"^1[0-2]\.\d{3}$")
         either = {"anyOf": [{"type": "number"}, {"type": "string", "pattern": decimals}, {"type": "null"}]}
+        loose = {"anyOf": [{"type": "number"}, {"type": "string"}, {"type": "null"}]}
+        self.assertLess(self.made(["0.25", "7.50"], **loose), 8)
         for schema, kind in ((either, "number"), ({"type": "string", "pattern": r"^\d{5}$"}, "text")):
             self.assertEqual(field_of(**schema)[0].kind, kind)
 

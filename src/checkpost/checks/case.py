@@ -528,6 +528,10 @@ class Case:
             rows.append(Own(key, record, exchange))
         return rows
 
+    async def look_at_stuck(self) -> None:
+        """Look whether rows that could not be removed are gone all the same."""
+        await self._ledger.look_at_stuck(self.resource.name)
+
     def stuck(self) -> Own | None:
         """A row of the run's that could not be removed when it was to be."""
         found = self._ledger.stuck(self.resource.name)

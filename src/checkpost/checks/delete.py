@@ -24,6 +24,7 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
     """Is a deleted row gone, by key and from the list?"""
     state = case.state
     try:
+        await case.look_at_stuck()
         own = case.stuck() or (await case.own())[0]
     except Blocked as block:
         await _stays(case, f"whether its rows can be removed was not seen: {block}")

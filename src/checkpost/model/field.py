@@ -81,7 +81,9 @@ class Field:
             return "number"
         if self.types & {"integer", "number"} and self.types <= {"integer", "number", "string"}:
             # a number, or a text that holds one
-            return "number" if any(_holds_numbers(each.raw("pattern")) for each in alternatives(self.node)) else ""
+            patterns = [each.raw("pattern") for each in alternatives(self.node)] if self.node is not None else []
+            digits = any(isinstance(each, str) and re.search(r"\\d|0-9", each) for each in patterns)
+            return "number" if digits else ""
         if self.type == "boolean":
             return "boolean"
         if self.type == "string" and (self.format in _NUMBERS or _holds_numbers(self.keywords.get("pattern"))):

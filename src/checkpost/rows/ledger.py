@@ -364,6 +364,12 @@ class Ledger:
         while self._flying:
             await asyncio.wait(set(self._flying))
 
+    async def look_at_stuck(self, name: str) -> None:
+        """Look whether rows whose removal was answered with a failure are gone all the same."""
+        for key in list(self.table(name).stuck):
+            if await self._row(name, key) is None:
+                self.gone(name, key)
+
     def stuck(self, name: str) -> tuple[Key, Entry, int] | None:
         """A row of the run's that could not be removed: its key, the entry that made it, and its exchange's number."""
         table = self.table(name)
@@ -471,6 +477,8 @@ class Ledger:
                 await self._permit_filter(name)  # it could not be removed again
             table = self.table(name)
             await self.look_again(name)
+            if table.stuck:
+                await self.look_at_stuck(name)
             if table.broken:
                 raise Unsafe(table.broken)
             if len(table.strange) > (_MOST_STRANGE if table.recognised else 0):

@@ -68,7 +68,10 @@ def breaks(
         key = resource.key.fields if resource.key else ()
         for value, spelled in _of_other_types(field):
             if spelled and (resource.relation(field.name) is not None or field.name in key):
-                continue  # what it spells is the key of no row
+                referred = record.get(field.name)
+                if field.name in key or type(referred) is not int or value is True:
+                    continue  # what it spells is the key of no row
+                value = str(referred)
             candidate = Break(field.name, "type", value, schema.place, "", spelled)
             confirmed = _confirmed(candidate, record, schema, validators)
             if confirmed is not None:

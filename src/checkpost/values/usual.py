@@ -35,7 +35,8 @@ def usual(field: Field, values: Iterable[Any], room: int = _SHORT) -> Field:
     elif field.is_text and field.max_length is None:
         longest = max((len(value) for value in values if isinstance(value, str)), default=0)
         return replace(field, keywords={**field.keywords, "maxLength": max(longest, room)}) if longest else field
-    if field.kind != "number" or field.unique or "enum" in field.keywords or "const" in field.keywords:
+    numeric = field.kind == "number" or bool(field.types & {"integer", "number"})
+    if not numeric or field.unique or "enum" in field.keywords or "const" in field.keywords:
         return field
     known = [number for value in values if (number := _number(value)) is not None]
     stated = {name: field.keywords.get(name) for name in ("minimum", "maximum")}
