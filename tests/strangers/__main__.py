@@ -84,6 +84,8 @@ def contents(stored: str) -> Any:
 def as_before(before: Any, after: Any, said: Json) -> bool:
     """Whether all rows are there as they were, and no other one: but for so many of a table as an API that removes none
     ``stays`` with, and those of tables in which it has deleted rows ``kept``."""
+    if not isinstance(before, dict):
+        return bool(before == after)
     if before.keys() != after.keys() or any(row not in after[name] for name, rows in before.items() for row in rows):
         return False
     more = {name: len(rows) - len(before[name]) for name, rows in after.items() if name not in said.get("kept", ())}

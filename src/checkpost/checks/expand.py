@@ -124,8 +124,8 @@ def _fault(
         pairs = [(known.rows.get(key), item) for key, item in zip(keys, inside, strict=True) if key is not None]
     else:
         reference = base.get(each.via or "")
-        if isinstance(reference, dict):
-            return None
+        if isinstance(reference, dict) or (reference is None and each.via not in base):
+            return None  # documents need not show what they refer to unless it is asked for (JSON:API 1.1, 7.6)
         if reference is None or inside is None:
             if reference is None and inside is None:
                 return None
