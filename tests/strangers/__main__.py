@@ -81,6 +81,15 @@ def contents(stored: str) -> Any:
         return {name: sorted(connection.execute(f'SELECT * FROM "{name}"'), key=str) for (name,) in names.fetchall()}
 
 
+def settled(stored: str) -> Any:
+    """What a stranger has stored, once that stays the same: some write their file behind their answers."""
+    found, before = contents(stored), None
+    while found != before:
+        time.sleep(0.5)
+        found, before = contents(stored), found
+    return found
+
+
 def as_before(before: Any, after: Any, said: Json) -> bool:
     """Whether all rows are there as they were, and no other one: but for so many of a table as an API that removes none
     ``stays`` with, and those of tables in which it has deleted rows ``kept``."""
@@ -120,12 +129,12 @@ def judged(name: str) -> bool:
                 if send(base, *each["send"]) == each["status"]:
                     proven.append(each)
                 wait_for(base + said["contract"])
-            before = contents(database)
+            before = settled(database)
             report = Path(folder) / "report.json"
             command = [str(Path(sys.executable).with_name("checkpost")), "run", base + said["contract"]]
             command += ["--base-url", base + said.get("base", ""), "--out", str(report)]
             done = subprocess.run(command, cwd=folder, capture_output=True, text=True)
-            same = as_before(before, contents(database), said)
+            same = as_before(before, settled(database), said)
         finally:
             server.terminate()
             server.wait()

@@ -265,7 +265,7 @@ async def aggregates(case: Case) -> AsyncIterator[Finding]:
         if list(fresh.keys) != list(snapshot.keys):
             snapshot, every = fresh, fresh.mask(fresh.keys)[0]
         found = await answered(snapshot)
-        if list((await snapshot_of(case, anew=True)).keys) != list(snapshot.keys):
+        if not snapshot.unchanged(await snapshot_of(case, anew=True)):
             raise Skipped("others were changing the rows meanwhile")
     by_cause: dict[str, list[Wrong]] = {}
     plain = {

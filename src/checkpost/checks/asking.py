@@ -75,7 +75,7 @@ async def _read_anew(case: Case, anew: bool) -> None:
     by_key = dict(listing.by_key)
     if not listing.complete and listing.total:
         by_key |= await _spread(case, listing)
-    state.snapshot = (state.writes, Snapshot(list(by_key.values()), list(by_key), shown, whole))
+    state.snapshot = (state.writes, Snapshot(list(by_key.values()), list(by_key), shown, whole, listing.total))
     if anew:
         state.replies.clear()
 
@@ -209,7 +209,7 @@ def with_rows(case: Case, snapshot: Snapshot, replies: Sequence[Reply]) -> Snaps
                 more[key] = row
     if not more:
         return snapshot
-    return Snapshot([*snapshot.rows, *more.values()], [*snapshot.keys, *more], snapshot.fields, False)
+    return Snapshot([*snapshot.rows, *more.values()], [*snapshot.keys, *more], snapshot.fields, False, snapshot.total)
 
 
 def differing(snapshot: Snapshot, how: str, places: Iterable[int], names: Iterable[str]) -> list[Differing]:

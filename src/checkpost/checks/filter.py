@@ -190,7 +190,7 @@ async def _confirmed(case: Case, conditions: Sequence[Condition], situation: str
     again = await snapshot_of(case, anew=True)
     repeated = await _tried(case, again, [each for each in conditions if _about(each) in doubted], situation)
     after = await snapshot_of(case, anew=True)
-    if len(after) != len(again) or list(after.keys) != list(again.keys):
+    if not again.unchanged(after):
         case.remark("others were changing the rows meanwhile, so that what looked wrong could not be judged")
         return again, sound + [each for each in repeated if each.symptom in {"", "refused", "unreadable"}]
     sure = [

@@ -90,7 +90,9 @@ async def asked_in_order(
     judged = [each for each in order if snapshot.fields[each.field].kind not in {"uuid", ""}]
     wrong = out_of_order(snapshot, places, order) if len(judged) == len(order) else None
     lost = len(snapshot) - len(set(places)) if reply.complete and snapshot.whole else 0
-    return Sorted(order, reply, places, wrong, lost, len(known) - len(set(known)))
+    # of a list that grows unseen, a row may be in two pages
+    twice = len(known) - len(set(known)) if snapshot.counted else 0
+    return Sorted(order, reply, places, wrong, lost, twice)
 
 
 def _sortable(sorting: Sorting, snapshot: Snapshot) -> list[Field]:
@@ -150,7 +152,7 @@ async def _judged(case: Case, sorting: Sorting, orders: Sequence[tuple[Order, ..
     before = await snapshot_of(case, anew=True)
     again = await every()
     after = await snapshot_of(case, anew=True)
-    if list(after.keys) != list(before.keys):
+    if not before.unchanged(after):
         case.remark("others were changing the rows meanwhile, so that what looked wrong could not be judged")
         return [each for each in again if not (each.wrong or each.lost or each.twice)]
     wrong = {each.order for each in trials if each.wrong or each.lost or each.twice}
@@ -309,7 +311,7 @@ async def ties_across_pages(case: Case) -> AsyncIterator[Finding]:
     fresh = await snapshot_of(case, anew=True)
     keys, pages = await joined()
     lost, twice = set(fresh.keys) - set(keys), [key for key, count in Counter(keys).items() if count > 1]
-    if list(fresh.keys) == list((await snapshot_of(case, anew=True)).keys) and (lost or twice):
+    if fresh.unchanged(await snapshot_of(case, anew=True)) and (lost or twice):
         yield case.finding(
             "error",
             "expectation",

@@ -144,12 +144,14 @@ def column(kind: str, values: Sequence[Any]) -> Column:
 
 @dataclass
 class Snapshot:
-    """The rows of a list as one role sees them. ``whole`` says whether they are all there are."""
+    """The rows of a list as one role sees them. ``whole`` says whether they are all there are, ``total`` how many rows
+    the list had, if it tells."""
 
     rows: Sequence[Row]
     keys: Sequence[tuple[Any, ...]]
     fields: Mapping[str, Field]
     whole: bool = True
+    total: int | None = None
     positions: dict[tuple[Any, ...], int] = field(default_factory=dict)
     _columns: dict[str, Column] = field(default_factory=dict)
 
@@ -158,6 +160,15 @@ class Snapshot:
 
     def __len__(self) -> int:
         return len(self.rows)
+
+    def unchanged(self, later: Snapshot) -> bool:
+        """Whether a later reading shows the same rows, and as many of them."""
+        return list(self.keys) == list(later.keys) and self.total == later.total
+
+    @property
+    def counted(self) -> bool:
+        """Whether rows that came or went meanwhile would be seen."""
+        return self.whole or self.total is not None
 
     def column(self, name: str) -> Column:
         """The column of a field, built when it is first asked for."""
