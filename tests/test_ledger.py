@@ -313,6 +313,28 @@ class Rules(unittest.TestCase):
         found = with_ledger(self.api, work)
         self.assertEqual((found.own, len(found.rows)), ({}, 5))
 
+    def test_what_was_sent_to_an_earlier_row_of_a_key_proves_nothing_of_a_later_one(self) -> None:
+        def entry(number: int, kind: Any, record: Json, **more: Any) -> Entry:
+            return Entry(number, "crops", record, kind=kind, role="maker", status=200, sure=True, **more)
+
+        one = {"id": 67, "note": None, "name": "x", "year": 3}
+        entries = [
+            entry(1, "create", {"name": "a", "year": 1}, answered=(67,), removed=True),
+            entry(2, "change", {"name": 7}, key=(67,)),
+            entry(3, "change", {"year": "no number"}, key=(67,)),
+            entry(4, "create", {"name": "x", "year": 3}, answered=(67,), shown=one, proved=True),
+        ]
+        book = Book({}, {each.number: each for each in entries}, {"crops": frozenset({(1,)})}, frozenset({"crops"}))
+
+        async def work(ledger: Ledger, client: Client) -> list[bool]:
+            ledger.take_up(book)
+            later = {"note": None, "name": "somebody's", "year": 9, "id": 67}
+            before = ledger.shows(entries[3], (67,), later)
+            ledger.table("crops").changes[67,] = [{"year": 9}, {"name": 7}]
+            return [before, ledger.shows(entries[3], (67,), later), ledger.shows(entries[3], (67,), {**one, "year": 9})]
+
+        self.assertEqual(with_ledger(self.api, work), [False, False, True])
+
     def test_an_interrupt_waits_for_what_is_on_its_way(self) -> None:
         wire = Watched(self.api)
 

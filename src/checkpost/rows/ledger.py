@@ -154,6 +154,9 @@ class Ledger:
             table.known, table.whole, table.looked_at = keys, name in book.whole, True
             table.key_settled = True
         for entry in book.entries.values():
+            if entry.kind == "create" and entry.answered is not None:
+                # what was sent to a row that had this key before says nothing of the one that has it since
+                self.table(entry.resource).changes.pop(entry.answered, None)
             if entry.removed:
                 self.table(entry.resource).ever.add(entry.answered or ())
                 continue

@@ -79,13 +79,13 @@ def _within(sent: Any, got: Any, mark: str, deep: bool = False) -> bool:
 def _as_answered(
     resource: Resource, records: Sequence[Mapping[str, Any]], row: Row, shown: Mapping[str, Any] | None
 ) -> bool:
-    """Whether a row is in all values the one that the create's answer showed, but for those changed since, and that one
-    shows at least half of what was sent."""
+    """Whether a row is in all values the one that the create's answer showed, or that changes have sent since, and that
+    one shows at least half of what was sent."""
     if not shown or not records:
         return False
-    since = {name for record in records[1:] for name in record}
-    if any(name not in row or row[name] != value for name, value in shown.items() if name not in since):
-        return False
+    for name, value in shown.items():
+        if name not in row or not (row[name] == value or _sent(resource, records[1:], name, row[name])):
+            return False
     told = [name for name, value in records[0].items() if value is not None and name in shown]
     alike = [name for name in told if _alike(resource.field(name), records[0][name], shown[name])]
     return bool(alike) and 2 * len(alike) >= len(told)
