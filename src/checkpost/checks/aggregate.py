@@ -262,7 +262,7 @@ async def aggregates(case: Case) -> AsyncIterator[Finding]:
     found = await answered(snapshot)
     if any(wrong or problem for wrong, _, problem in found):
         fresh = await snapshot_of(case, anew=True)
-        if list(fresh.keys) != list(snapshot.keys):
+        if not snapshot.unchanged(fresh):
             snapshot, every = fresh, fresh.mask(fresh.keys)[0]
         found = await answered(snapshot)
         if not snapshot.unchanged(await snapshot_of(case, anew=True)):

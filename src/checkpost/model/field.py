@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from functools import cache
+from functools import cache, cached_property
 from typing import Any, Literal
 
 from checkpost.contract.node import Node
@@ -73,7 +73,7 @@ class Field:
     def format(self) -> str:
         return str(self.keywords.get("format", ""))
 
-    @property
+    @cached_property
     def kind(self) -> str:
         """What its values are when compared: ``number``, ``boolean``, ``date``, ``date-time``, ``uuid``,
         ``text``, or "" where they have no order and no equality to rely on."""
