@@ -107,7 +107,14 @@ def run_on_example(
     with tempfile.TemporaryDirectory() as name:
         profile = read_profile(write_profile(Path(name), stand_in.address.base_url, stand_in.address.contract_url))
         target = aim(profile, False, 10.0)
-        planned = plan(target.model, families, resources, target.no_writes, actors=target.actors)
+        planned = plan(
+            target.model,
+            families,
+            resources,
+            target.no_writes,
+            actors=target.actors,
+            witness=target.profile.witness is not None,
+        )
         planned = [each for each in planned if each.actor not in leave and each.check.name not in without]
         return asyncio.run(run(target, planned, Limits(timeout=60), 1))
 

@@ -68,13 +68,13 @@ class Lines(unittest.TestCase):
             ("", "say first what"),
             ("reed", "no action 'reed'"),
             ("read own owner", "no identity for owner"),
-            ("read where status = active", "has to stand in quotes"),
+            ("read where status = active", "must be quoted"),
             ("read where status = 'a' 'b'", "goes on after its end"),
             ("read where status", "ends too early"),
             ("read where (a = 1", "ends too early"),
             ("read where a ~ 1", "cannot be read"),
             ("read where a like 'x'", "'like' compares nothing"),
-            ("read hide a hide b", "stands twice"),
+            ("read hide a hide b", "appears twice"),
         ):
             with self.subTest(text=text), self.assertRaises(RightsError) as caught:
                 rights(text, None)
@@ -86,7 +86,7 @@ class Lines(unittest.TestCase):
             file.write_text("roles:\n  clerk: none\naccess:\n  books:\n    clerk: read where x = y\n", "utf-8")
             with self.assertRaises(ProfileError) as caught:
                 read_profile(file)
-            self.assertRegex(str(caught.exception), r"line 5: the text 'y' has to stand in quotes")
+            self.assertRegex(str(caught.exception), r"line 5: the text 'y' must be quoted")
             file.write_text("roles:\n  clerk: none\naccess:\n  books: {clark: read}\n", "utf-8")
             with self.assertRaises(ProfileError) as caught:
                 read_profile(file)

@@ -194,8 +194,7 @@ class Clamped(unittest.TestCase):
 
         findings = run_on(Clamping(dialect), families=["page"]).findings
         self.assertEqual(
-            [(each.title, each.severity) for each in findings],
-            [("A page past the end is taken for the last one", "note")],
+            [(each.title, each.severity) for each in findings], [("A page past the end repeats the last one", "note")]
         )
 
 
@@ -250,7 +249,7 @@ class Symptoms(unittest.TestCase):
 
     def test_rows_twice(self) -> None:
         findings = self.found(Doubling)
-        self.assertIn("A filter answers with a row twice", [each.title for each in findings])
+        self.assertIn("Filter returns a row twice", [each.title for each in findings])
         self.assertLessEqual(len(findings), 2)
 
     def test_a_finding_names_the_rule_of_the_contract_and_how_to_see_it_again(self) -> None:
@@ -387,7 +386,7 @@ class Aggregates(unittest.TestCase):
 
     def test_wrong_ones_are_found(self) -> None:
         titles = {
-            Deaf: "Aggregates do not keep to the filter",
+            Deaf: "Aggregates ignore the filter",
             Truncating: "The sum is not that of the rows",
             OffByOne: "The count is not that of the rows",
         }

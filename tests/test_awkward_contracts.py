@@ -61,6 +61,7 @@ def of_resource(resource: Resource) -> Json:
         "aggregates": sorted(resource.queries.aggregating.functions) if resource.queries.aggregating else [],
         "expands": sorted(resource.expansion.choices) if resource.expansion else [],
         "bulk": sorted(resource.bulk),
+        "linked": [each.path for each in resource.subcollections if each.link is not None],
         "through": {each.child: each.through for each in resource.subcollections},
         "sort": resource.queries.sortings[0].parameter if len(resource.queries.sortings) == 1 else None,
         "operators": {name: sorted(filtering.operators(name)) for filtering in only for name in names},

@@ -165,7 +165,7 @@ class Departures(unittest.TestCase):
 class SystematicCauses(unittest.TestCase):
     def test_a_record_in_a_wrapper_is_one_departure_and_is_looked_at_there(self) -> None:
         titles = [each.title for each in found(200, {"status": "ok", "data": {"id": 1}})]
-        self.assertEqual(titles, ["Rows stand inside an object that the contract does not describe"])
+        self.assertEqual(titles, ["Rows come inside an object that the contract does not describe"])
         inside = found(200, {"status": "ok", "data": {"id": "1"}})
         self.assertEqual([each.title for each in inside][1:], ["A value breaks its schema: id"])
         self.assertEqual(len(found(200, {"data": None})), 1)

@@ -186,7 +186,7 @@ class Trusting(Depot):
 
 
 class Forgetful(Depot):
-    """A create that is sent again is done again."""
+    """Create sent again with the same idempotency key makes a second row."""
 
     async def collection(self, request: Request, table: str) -> Any:
         self.done.clear()

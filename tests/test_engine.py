@@ -36,7 +36,7 @@ MODEL = infer(contract_of(describe(TABLES, "http://127.0.0.1/v1")))
 class Plans(unittest.TestCase):
     def reasons(self, **options: Any) -> dict[tuple[str, str], str]:
         chosen: dict[str, Any] = {"families": (), "resources": (), "no_writes": "", **options}
-        planned = plan(MODEL, chosen["families"], chosen["resources"], chosen["no_writes"])
+        planned = plan(MODEL, chosen["families"], chosen["resources"], chosen["no_writes"], witness=True)
         return {(each.resource.name, each.check.name): each.reason for each in planned}
 
     def test_every_check_is_planned_for_every_resource_or_has_a_reason(self) -> None:

@@ -407,7 +407,7 @@ class Rules(unittest.TestCase):
             self.assertEqual((len(rows), len(entries)), (left, left))
             if rows:
                 self.assertEqual((rows[0].key, rows[0].certain), (None, False))
-                self.assertIn("cannot be told: it answers 500", rows[0].why)
+                self.assertIn("cannot be determined: it answers 500", rows[0].why)
                 self.assertIn("key unknown", str(rows[0]))
                 self.let_go(api)
 

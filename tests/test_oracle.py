@@ -5,10 +5,12 @@ from __future__ import annotations
 import itertools
 import random
 import unittest
+from datetime import UTC, datetime
 from typing import Any
 
 import numpy as np
 
+from checkpost.checks.sort import telling
 from checkpost.contract.node import Library, Node
 from checkpost.model.fields import fields_of
 from checkpost.model.query import Compare, Condition, Either, Every, Measure, Not, Order
@@ -17,6 +19,7 @@ from checkpost.oracle.aggregate import explains, groups_of
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Answer, Reading, Verdict, evaluate, judge
 from checkpost.oracle.order import out_of_order
+from checkpost.oracle.same import kept_by_server
 
 FIELDS = {
     "id": {"type": "integer"},
@@ -35,6 +38,23 @@ def snapshot(rows: list[dict[str, Any]]) -> Snapshot:
     usual = {**dict.fromkeys(FIELDS), "at": "2020-01-01T00:00:00Z"}
     filled = [{**usual, **each, "id": place} for place, each in enumerate(rows)]
     return Snapshot(filled, [(each["id"],) for each in filled], fields)
+
+
+class Telling(unittest.TestCase):
+    def test_an_order_in_which_rows_come_by_themselves_shows_nothing(self) -> None:
+        falling = snapshot([{"name": name, "price": price} for name, price in (("a", 9), ("b", 5), ("c", 2))])
+        self.assertEqual(getattr(telling(falling, False), "name", None), "price")
+        self.assertEqual(getattr(telling(falling, True), "name", None), "id")
+        gaps = snapshot([{"price": price} for price in (9, None, 5, 2)])
+        self.assertIsNone(telling(gaps, False), "where nulls go is another question")
+
+    def test_a_moment_that_the_server_has_set_may_be_a_number(self) -> None:
+        field, now = snapshot([{}]).fields["price"], datetime.now(UTC)
+        seconds = now.timestamp()
+        self.assertTrue(kept_by_server(field, int(seconds * 1000) - 70_000, int(seconds * 1000), now))
+        self.assertTrue(kept_by_server(field, seconds - 70, seconds, now))
+        self.assertFalse(kept_by_server(field, 12, 13, now))
+        self.assertFalse(kept_by_server(field, int(seconds * 1000), int(seconds * 1000) - 7_000_000, now))
 
 
 def names(*values: Any) -> Snapshot:

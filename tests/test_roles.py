@@ -377,7 +377,7 @@ class Wrong(unittest.TestCase):
     def test_a_total_tells(self) -> None:
         found = self.found(CountsAll())
         self.assertEqual(
-            found, {"A total tells of rows that a role may not see": ("access.rows", {"writer", "reader"})}
+            found, {"A total counts rows that the role may not see": ("access.rows", {"writer", "reader"})}
         )
 
     def test_rows_are_withheld(self) -> None:

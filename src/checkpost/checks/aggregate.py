@@ -334,10 +334,7 @@ async def _condition(case: Case, aggregating: Aggregating, snapshot: Snapshot) -
 
 def _finding(case: Case, aggregating: Aggregating, operation: Operation, cause: str, group: Sequence[Wrong]) -> Finding:
     shown = group[0]
-    titles = {
-        "filter": "Aggregates do not keep to the filter",
-        "groups": "Aggregates of groups are not those of their rows",
-    }
+    titles = {"filter": "Aggregates ignore the filter", "groups": "Aggregates of groups are not those of their rows"}
     function = shown.measure.function
     words = {"avg": "average", "distinct": "distinct count"}
     said = ", ".join(_text(value) for value in shown.group)

@@ -66,7 +66,7 @@ async def _read_anew(case: Case, anew: bool) -> None:
     unchanged = state.before is not None and state.writes == 0 and not anew and not state.outdated
     listing = state.before if unchanged and state.before is not None else await case.listing()
     if listing.repeated:
-        raise Blocked("rows stand twice in its list")
+        raise Blocked("its list has rows twice")
     if listing.problem:
         raise Blocked(f"its list cannot be used: {listing.problem}")
     shown = {name: field for name, field in case.fields.items() if field.shown}

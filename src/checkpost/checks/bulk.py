@@ -91,7 +91,7 @@ async def created(case: Case) -> AsyncIterator[Finding]:
     if sent.exchange.answer.refused and not sent.stored:
         case.state.many_refused = f"a valid request with many rows was refused ({sent.exchange.answer.status})"
         yield bulk_finding(
-            case, bulk, "Many valid records at once are refused", "success", said(sent.exchange), [sent.exchange],
+            case, bulk, "A valid bulk create is refused", "success", said(sent.exchange), [sent.exchange],
             "warning", "contract",
         )  # fmt: skip
         return
@@ -110,14 +110,14 @@ def _all_there(case: Case, bulk: Bulk, sent: Sent) -> list[Finding]:
     """Whether valid records are all stored, told so, and in their order."""
     number, told, evidence = len(sent.records), sent.told, [sent.exchange]
     if sent.sure and len(sent.stored) < number:
-        title = "Many rows are sent at once, and not all are stored"
+        title = "Bulk create does not store all rows"
         return [bulk_finding(case, bulk, title, f"{number} rows", f"{len(sent.stored)} rows", evidence)]
     if told.count is not None and told.count != number:
-        title = "A request with many rows tells a wrong number"
+        title = "A bulk request reports a wrong count"
         return [bulk_finding(case, bulk, title, str(number), str(told.count), evidence)]
     shown_rows = [row for row in told.rows if row is not None]
     if told.refused or (told.rows and len(shown_rows) not in {0, number}):
-        title = "The answer to many rows does not show them all"
+        title = "The answer to a bulk request does not show all rows"
         seen = f"{len(shown_rows)} rows, {len(told.refused)} called refused"
         return [bulk_finding(case, bulk, title, f"{number} rows", seen, evidence)]
     if not shown_rows:
@@ -126,7 +126,11 @@ def _all_there(case: Case, bulk: Bulk, sent: Sent) -> list[Finding]:
     wrong = next((place for place, key in enumerate(sent.keys) if key is not None and keys[place] != key), None)
     if wrong is not None:
         same_rows = set(keys) == set(sent.keys)
-        title = "Many rows are answered in another order" if same_rows else "The answer to many rows shows others"
+        title = (
+            "A bulk request is answered in another order"
+            if same_rows
+            else "The answer to a bulk request shows other rows"
+        )
         expected = f"the row {key_text(sent.keys[wrong])} at place {wrong + 1}"
         return [bulk_finding(case, bulk, title, expected, f"the row {key_text(keys[wrong])}", evidence)]
     for row, record in zip(shown_rows, sent.records, strict=True):
@@ -134,7 +138,7 @@ def _all_there(case: Case, bulk: Bulk, sent: Sent) -> list[Finding]:
         unlike = [name for name in unlike if not case.fields[name].read_only]
         if unlike:
             name = unlike[0]
-            title = "The answer to many rows shows other values than were sent"
+            title = "The answer to a bulk request shows other values than were sent"
             expected = f"{name} = {shown(record[name])}"
             return [
                 bulk_finding(case, bulk, title, expected, f"{name} = {shown(row[name])}", evidence, subjects=unlike)
@@ -234,13 +238,13 @@ def _agrees(case: Case, bulk: Bulk, what: str, sent: Sent, bad: int) -> list[Fin
         return wrong(title, "a refusal of it", f"{status}, and {len(stored)} rows stored", "contract")
     if sent.exchange.answer.status >= 400:
         if stored:
-            title = "A refused request with many rows stores some of them"
+            title = "A refused bulk request stores some rows"
             return wrong(title, "nothing stored", f"{status}, and {len(stored)} of {number} rows stored")
         if bulk.atomic is False and status < 500:
             return [
                 bulk_finding(
                     case, bulk, "One bad row stops all others, against the contract",
-                    "the others stored, the bad one told", f"{said(sent.exchange)}", evidence, "warning", "contract",
+                    "the others stored, the bad one reported", said(sent.exchange), evidence, "warning", "contract",
                 )
             ]  # fmt: skip
         return []
@@ -253,14 +257,16 @@ def _agrees(case: Case, bulk: Bulk, what: str, sent: Sent, bad: int) -> list[Fin
         claimed = set(range(number)) - told.refused
         if claimed != stored:
             lost, kept = claimed - stored, stored - claimed
-            observed = f"{len(lost)} told as stored are not, {len(kept)} told as refused are"
-            title = "Results of single rows do not tell what is stored"
+            observed = f"{len(lost)} reported as stored are not, {len(kept)} reported as refused are"
+            title = "Results per row do not match what is stored"
             return wrong(title, f"the rows {in_places(stored)} stored, as they are", observed)
         return (
-            [] if bad in told.refused else wrong("A bad row is not told as refused", f"row {bad + 1}", "no such result")
+            []
+            if bad in told.refused
+            else wrong("A bad row is not reported as refused", f"row {bad + 1}", "no such result")
         )
     if told.count is not None and told.count != len(stored):
-        return wrong("A request with many rows tells a wrong number", str(len(stored)), str(told.count))
+        return wrong("A bulk request reports a wrong count", str(len(stored)), str(told.count))
     if stored != good and stored:
         return wrong(
             "A bad row takes good ones with it", f"{len(good)} rows", f"{status}, and {len(stored)} rows stored"

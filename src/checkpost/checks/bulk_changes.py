@@ -62,7 +62,7 @@ async def updated(case: Case) -> AsyncIterator[Finding]:
     evidence = [exchange]
     if exchange.answer.refused:
         yield bulk_finding(
-            case, bulk, "Changes of many rows are refused", "success", said(exchange), evidence, "warning", "contract"
+            case, bulk, "Bulk update is refused", "success", said(exchange), evidence, "warning", "contract"
         )
         return
     if not exchange.answer.ok:
@@ -71,12 +71,12 @@ async def updated(case: Case) -> AsyncIterator[Finding]:
     lost = [place for place in range(3) if name in now[place] and not same(field, items[place][name], now[place][name])]
     if lost:
         swapped = any(same(field, items[other][name], now[lost[0]][name]) for other in range(3) if other != lost[0])
-        title = "Changes of many rows reach the wrong ones" if swapped else "Not all of many changes are stored"
+        title = "Bulk update changes the wrong rows" if swapped else "Bulk update does not store all changes"
         expected, seen = shown(items[lost[0]][name]), shown(now[lost[0]][name])
         yield bulk_finding(case, bulk, title, f"{name} = {expected}", f"{name} = {seen}", evidence, subjects=[name])
     if differences(case.fields, before, now[3], case.settable):
         yield bulk_finding(
-            case, bulk, "Changes of many rows reach one that was not named",
+            case, bulk, "Bulk update changes a row that was not named",
             "the row as before", f"the row {key_text(rows[3].key)} changed", evidence,
         )  # fmt: skip
     for found in _answered(case, bulk, exchange, [own.key for own in rows[:3]], items, lost):
@@ -99,20 +99,20 @@ def _answered(
         return []
     if told.refused or (told.count is not None and told.count != len(keys)):
         seen = str(told.count) if told.count is not None else f"{len(told.refused)} called refused"
-        title = "A request with many rows tells a wrong number"
+        title = "A bulk request reports a wrong count"
         return [bulk_finding(case, bulk, title, str(len(keys)), seen, [exchange])]
     answered = [case.client.key_of(row) if row else None for row in told.rows]
     if any(answered) and [key for key in answered if key] != list(keys):
-        title = "Many rows are answered in another order"
+        title = "A bulk request is answered in another order"
         if set(answered) != set(keys):
-            title = "The answer to many rows does not show them all"
+            title = "The answer to a bulk request does not show all rows"
         expected = ", ".join(map(key_text, keys))
         return [bulk_finding(case, bulk, title, expected, ", ".join(map(key_text, answered)), [exchange])]
     for row, item in zip(told.rows, items, strict=False):
         unlike = differences(case.fields, item, row or {})
         if unlike:
             name = unlike[0]
-            title = "The answer to many rows shows the old ones"
+            title = "The answer to a bulk update shows the old values"
             return [
                 bulk_finding(
                     case, bulk, title, f"{name} = {item[name]!r}", f"{name} = {(row or {})[name]!r}", [exchange]
@@ -157,7 +157,7 @@ def _partly(case: Case, bulk: Bulk, exchange: Exchange, done: bool, what: str) -
     if not exchange.answer.ok:
         return []
     if told.each and ((0 in told.refused) == done or 1 not in told.refused):
-        title = "Results of single rows do not tell what is stored"
+        title = "Results per row do not match what is stored"
         return [bulk_finding(case, bulk, title, "the second alone refused" if done else "both refused",
                          f"refused: {in_places(told.refused)}", [exchange])]  # fmt: skip
     if bulk.atomic and done:
@@ -168,7 +168,7 @@ def _partly(case: Case, bulk: Bulk, exchange: Exchange, done: bool, what: str) -
             )
         ]
     if told.count is not None and told.count != int(done):
-        title = "A request with many rows tells a wrong number"
+        title = "A bulk request reports a wrong count"
         return [bulk_finding(case, bulk, title, str(int(done)), str(told.count), [exchange])]
     return []
 
@@ -189,7 +189,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     if exchange.answer.refused:
         case.state.many_kept = f"removing many rows answers {exchange.answer.status}"
         yield bulk_finding(
-            case, bulk, "Removing many rows is refused", "success", said(exchange), [exchange], "warning", "contract"
+            case, bulk, "Bulk delete is refused", "success", said(exchange), [exchange], "warning", "contract"
         )
         return
     if not exchange.answer.ok:
@@ -201,7 +201,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     if any(there[:2]):
         case.state.many_kept = "not all of the rows are removed"
         seen = f"{exchange.answer.status}, and {sum(there[:2])} of 2 are still there"
-        yield bulk_finding(case, bulk, "Not all of many rows are removed", "both rows gone", seen, [exchange])
+        yield bulk_finding(case, bulk, "Bulk delete leaves rows", "both rows gone", seen, [exchange])
     after = await case.listing() if listed is not None else None
     own_lost = not all(there[2:])
     foreign: set[Key] = set()
@@ -210,11 +210,11 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     if own_lost or foreign:
         case.state.many_kept = "more rows are removed than are named"
         seen = f"{len(foreign) + 2 - sum(there[2:])} more gone"
-        yield bulk_finding(case, bulk, "Removing many rows removes others too", "the two rows alone", seen, [exchange])
+        yield bulk_finding(case, bulk, "Bulk delete removes other rows too", "the two rows alone", seen, [exchange])
         return
     told = told_by(case, exchange.answer, 2)
     if told.count is not None and told.count != 2 and not any(there[:2]):
-        title = "A request with many rows tells a wrong number"
+        title = "A bulk request reports a wrong count"
         yield bulk_finding(case, bulk, title, "2", str(told.count), [exchange])
     try:
         absent = await case.vacant_key()

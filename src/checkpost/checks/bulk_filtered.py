@@ -136,7 +136,7 @@ async def _by(case: Case, bulk: Bulk, asked: Asked, rows: Sequence[Own], before:
     not_allowed(exchange)
     evidence = [exchange]
     if exchange.answer.refused:
-        title = "A change by filter is refused" if not removes else "A removal by filter is refused"
+        title = "Update by filter is refused" if not removes else "Delete by filter is refused"
         yield bulk_finding(case, bulk, title, "success", said(exchange), evidence, "warning", "contract")
         return
     after = await case.listing()
@@ -176,13 +176,13 @@ async def _by(case: Case, bulk: Bulk, asked: Asked, rows: Sequence[Own], before:
         )  # fmt: skip
         yield replace(finding, rows=tuple(told))
     if missed:
-        title = "A removal by filter leaves rows" if removes else "A change by filter misses rows"
+        title = "Delete by filter leaves rows" if removes else "Update by filter misses rows"
         yield bulk_finding(
             case, bulk, title, "both rows", f"{exchange.answer.status}, and {len(missed)} as before", evidence
         )
     count = told_by(case, exchange.answer, 2).count
     if count is not None and not missed and not touched and count != 2:
-        title = "A request with many rows tells a wrong number"
+        title = "A bulk request reports a wrong count"
         yield bulk_finding(case, bulk, title, "2", str(count), evidence)
 
 

@@ -110,7 +110,7 @@ async def two_fields(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "note",
             "expectation",
-            "Of two changes at the same moment one is lost",
+            "One of two updates at the same moment is lost",
             "both changes, or a refusal of one",
             f"{lost[0][0]} has its old value in {len(lost)} of {len(rows)} rows, though both changes succeeded",
             cause="lost update",
@@ -176,7 +176,7 @@ async def tags(case: Case) -> AsyncIterator[Finding]:
             yield case.finding(
                 "warning",
                 "contract",
-                "A row is sent again although its ETag is known",
+                "If-None-Match with the current ETag is ignored",
                 "304 (RFC 9110, 13.1.2)",
                 str(known.answer.status),
                 cause="not modified",
@@ -233,7 +233,7 @@ async def _tag_after_change(case: Case, own: Own, row: Row, tag: str) -> AsyncIt
             yield case.finding(
                 "error",
                 "standard",
-                "A row that changed is answered 304",
+                "A changed row is answered 304",
                 "the row as it is (RFC 9110, 13.1.2)",
                 "304",
                 cause="304 after change",
@@ -245,7 +245,7 @@ async def _tag_after_change(case: Case, own: Own, row: Row, tag: str) -> AsyncIt
         yield case.finding(
             "warning",
             _basis(case),
-            "A change returns another ETag than the row then has",
+            "Update returns another ETag than the row then has",
             str(new_tag),
             told,
             cause="tag of change",
@@ -304,7 +304,7 @@ async def stale_changes(case: Case) -> AsyncIterator[Finding]:
             yield case.finding(
                 "error",
                 "standard",
-                "A change with the row's current ETag is refused",
+                "Update with the current ETag is refused",
                 "success (RFC 9110, 13.1.1)",
                 str(now.answer.status),
                 cause="own tag refused",
@@ -351,31 +351,21 @@ async def versions(case: Case) -> AsyncIterator[Finding]:
     _, now = await case.row_now(own.key)
     if first.answer.status in {409, 412}:
         yield _version_finding(
-            case,
-            purpose,
-            "A change with the row's own version is refused",
-            "success",
-            str(first.answer.status),
-            [first],
+            case, purpose, "Update with the current version is refused", "success", str(first.answer.status), [first]
         )
         return
     if not first.answer.ok:
         raise Blocked(f"a change with a version answers {first.answer.status}")
     if same(case.fields.get(name), version, now.get(name)):
         yield _version_finding(
-            case,
-            purpose,
-            "A change leaves the row's version as it was",
-            "another version",
-            shown(now.get(name)),
-            [first],
+            case, purpose, "Update leaves the version as it was", "another version", shown(now.get(name)), [first]
         )
         return
     stale, _ = await change(version)
     _, after = await case.row_now(own.key)
     changed = differences(case.fields, now, after, [each.name for each in fields])
     if stale.answer.ok or changed:
-        title = "A change with an old version is done" if changed else "A change with an old version is not refused"
+        title = "Update with a stale version is applied" if changed else "Update with a stale version is not refused"
         yield _version_finding(
             case, purpose, title, "409 or 412, and the row as before", str(stale.answer.status), [first, stale], "error"
         )
@@ -411,7 +401,7 @@ async def sent_again(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "error" if doubled else "warning",
             "contract",
-            "A create that is sent again is done again",
+            "Create sent again with the same idempotency key makes a second row",
             "one row, and the first answer again",
             f"{again.answer.status}" + (f", and the row {'/'.join(map(str, doubled[0]))}" if doubled else ""),
             cause="done again",

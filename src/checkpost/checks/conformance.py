@@ -369,7 +369,7 @@ def _media_and_body(observation: Observation, documented: Response, validators: 
             "shape.body",
             "error",
             "contract",
-            "Rows stand inside an object that the contract does not describe",
+            "Rows come inside an object that the contract does not describe",
             "the record that the schema describes",
             f"an object of {', '.join(list(body)[:8])}, with the record in {member}",
             "everywhere:wrapped",

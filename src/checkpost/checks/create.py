@@ -385,7 +385,7 @@ async def unique_is_enforced(case: Case) -> AsyncIterator[Finding]:
     by_client = case.client_keys
     if not fields and not by_client:
         if not case.world.markable(case.resource):
-            raise Skipped("nothing says that one of its fields is unique, and its rows cannot be told from others")
+            raise Skipped("nothing says that one of its fields is unique, and its rows cannot be told apart")
         # an API may have such fields and not say so: what it answers then is judged as every answer is
         await case.create((await case.own())[0].record, "a record sent again")
     for field in fields:
@@ -443,7 +443,7 @@ async def taken_key_is_left_alone(case: Case) -> AsyncIterator[Finding]:
     """Is a row left alone when a create carries its key, where the server gives keys?"""
     key = case.resource.key
     if key is None or case.client_keys or not case.resource.layout.plain:
-        raise Skipped("its keys are chosen by clients, or stand in no member of a record")
+        raise Skipped("its keys are chosen by clients, or are in no member of a record")
     if not case.world.markable(case.resource):
         raise Skipped("its rows have no text by which one that is changed under a create would be known again")
     creating = case.resource.operations["create"]

@@ -57,7 +57,7 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
             yield case.finding(
                 "error",
                 "expectation",
-                "A row cannot be deleted",
+                "Delete is refused",
                 "success",
                 why,
                 cause="refused",
@@ -89,7 +89,7 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
     state.not_removable = state.ghosts = "a deleted row is still there"
     title, seen = "Delete answers with success, but the row stays", "it is still there, by its key and in the list"
     if not in_list and case.has("list"):
-        title, seen = "A deleted row can still be read by its key", f"{evidence[2].answer.status} by its key"
+        title, seen = "A deleted row can still be read", f"{evidence[2].answer.status} by its key"
     elif not by_key and case.has("read"):
         title, seen = "A deleted row is still in the list", "not found by its key, but in the list"
     yield case.finding(

@@ -23,7 +23,7 @@ from checkpost.wire.listing import Asked, Key, Row
 _BESIDE = ("_embedded", "_expanded", "expand", "_expand", "relations", "_related")
 _MOST_DEEP = 3
 #: An API may show a few of many rows, and say so nowhere.
-_ABSENT = "What is to be expanded is not there"
+_ABSENT = "A requested expansion is missing"
 _CUT = "An expansion leaves out rows that belong to the row"
 
 
@@ -42,7 +42,7 @@ async def _known(case: Case, each: Expanded) -> Known:
     model = case.world.model
     target = model.resource(each.resource)
     if target is None or "list" not in target.operations or each.via is None:
-        raise Skipped(f"what {each.name} should hold cannot be told")
+        raise Skipped(f"what {each.name} should hold cannot be determined")
     snapshot = await snapshot_of(case.other(target))
     rows = {key: dict(row) for key, row in zip(snapshot.keys, snapshot.rows, strict=True) if key is not None}
     belonging: dict[Any, set[Key]] = {}

@@ -90,7 +90,11 @@ async def filtering_of(case: Case) -> Filtering:
         else:
             snapshot = await snapshot_of(case)
             for candidate in candidates:
-                if await _proves_itself(case, snapshot, candidate):
+                if not await _proves_itself(case, snapshot, candidate, "eq"):
+                    continue
+                state.filtering = state.filtering or candidate
+                # several write an equality alike, and only one of them what is more or less
+                if candidate.documented or await _proves_itself(case, snapshot, candidate, "gt"):
                     state.filtering = candidate
                     break
             if state.filtering is None and candidates[0].documented:
@@ -106,13 +110,13 @@ async def filtering_of(case: Case) -> Filtering:
     return state.filtering
 
 
-async def _proves_itself(case: Case, snapshot: Snapshot, filtering: Filtering) -> bool:
-    """Whether two equalities leave just the rows that they should, and not all of them."""
+async def _proves_itself(case: Case, snapshot: Snapshot, filtering: Filtering, operator: Operator) -> bool:
+    """Whether two conditions with an operator leave just the rows that they should, and not all of them."""
     proven = 0
     for field in snapshot.fields.values():
-        if field.kind not in {"number", "text"} or proven == 2:
+        if field.kind not in {"number", "text"} or proven == 2 or (operator != "eq" and field.kind == "text"):
             continue
-        for condition in list(conditions(field, ["eq"], snapshot, case.world.mark))[:1]:
+        for condition in list(conditions(field, [operator], snapshot, case.world.mark))[:1]:
             try:
                 reply = await ask(case, spelled(case, Query(condition), filtering), "trying how filters are written")
             except Inexpressible:
@@ -373,7 +377,7 @@ def _finding(
         title, observed = "A documented filter is refused", f"{reply.exchange.answer.status}"
         expected = f"rows where {shown.condition}"
     elif symptom == "twice":
-        title, observed = "A filter answers with a row twice", f"{answer.count} rows, {shown.twice} of them again"
+        title, observed = "Filter returns a row twice", f"{answer.count} rows, {shown.twice} of them again"
     elif symptom == "total":
         title, observed = "The total does not count what the filter leaves", f"{reply.total} for {answer.count} rows"
         expected = f"a total of {verdict.expected if verdict else 0} where {shown.condition}"
@@ -423,7 +427,7 @@ def _title(snapshot: Snapshot, count: int, reply: Reply, verdict: Verdict) -> st
         return "Filter returns fewer rows than match"
     if not verdict.missing:
         return "Filter returns rows that do not match"
-    return "A filter answers with other rows than those that match it"
+    return "Filter returns other rows than those that match"
 
 
 def _rows(count: int | None) -> str:

@@ -9,6 +9,7 @@ from checkpost.checks.conformance import Observation, conform
 from checkpost.checks.together import all_of
 from checkpost.checks.world import World
 from checkpost.contract.contract import Operation
+from checkpost.model.doing import DOES
 from checkpost.wire.exchange import Request
 
 CHECK = "read.others"
@@ -26,12 +27,12 @@ _NOT_THERE = frozenset({404, 405})
 
 def readable(world: World) -> Iterator[Operation]:
     """The documented GETs of no table that take no path parameter, and need no other one."""
-    for operation, _ in world.model.others:
+    for operation, why in world.model.others:
         words = [part for part in re.split(r"[/.:]", operation.path) if part]
         needs = any(each.required for each in operation.parameters)
         endless = any("event-stream" in media.name for answer in operation.success() for media in answer.content)
         does = any(_DOES.fullmatch(part) for word in words for part in (word, *re.split(r"[-_]", word)))
-        if operation.method == "GET" and "{" not in operation.path and not (needs or endless or does):
+        if operation.method == "GET" and "{" not in operation.path and not (needs or endless or does or why == DOES):
             yield operation
 
 

@@ -197,7 +197,7 @@ async def past_the_end(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "note" if clamped else "error",
             "expectation",
-            "A page past the end is taken for the last one" if clamped else "A page past the end holds rows",
+            "A page past the end repeats the last one" if clamped else "A page past the end holds rows",
             "no rows",
             f"{len(rows)} rows at {_words(asked)}",
             cause="past the end",

@@ -325,7 +325,7 @@ async def preference(case: Case) -> AsyncIterator[Finding]:
             yield case.finding(
                 "warning",
                 "contract",
-                "A preference that the contract has is not kept",
+                "A documented preference is ignored",
                 f"{'the row' if asked == SHOW_THE_ROW else 'no row'} for Prefer: {asked} (RFC 7240, 4.2)",
                 wrong,
                 cause=f"preference {asked}",

@@ -72,7 +72,7 @@ async def keys_are_unique(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "error",
             "expectation",
-            "A row stands twice in one answer",
+            "A row appears twice in one answer",
             "each key once",
             f"twice: {listed}",
             cause="repeated",

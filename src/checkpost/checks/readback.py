@@ -76,7 +76,7 @@ def answer_differs(
         title = (
             "The answer to a write does not show the row as it is stored"
             if saved
-            else "A write is answered as done, but another value is stored"
+            else "Write returns success but stores another value"
         )
         yield case.finding(
             "error",

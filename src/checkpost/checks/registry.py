@@ -31,6 +31,7 @@ FAMILIES = (
     "bulk",
     "concurrency",
     "relate",
+    "database",
     "errors",
     "shape",
 )
@@ -40,6 +41,8 @@ FAMILIES = (
 HOLD = "hold"
 #: The family that only looks what roles can do.
 OBSERVE = "observe"
+#: The family that looks into the database: only where the profile names one.
+DATABASE = "database"
 
 
 class Skipped(Exception):

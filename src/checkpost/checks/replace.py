@@ -38,7 +38,7 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "warning",
             "contract",
-            "A replacement that the contract allows is refused",
+            "Replace that the contract allows is refused",
             "success",
             f"{exchange.answer.status} {' '.join(exchange.answer.text.split())[:160]}",
             cause="valid refused",

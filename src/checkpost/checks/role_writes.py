@@ -468,13 +468,13 @@ async def conflicts(case: Case) -> AsyncIterator[Finding]:
         told = list(_told_of(hidden, set(map(str, record.values())), exchange.answer.text))
         if told:
             yield departure(
-                case, "A conflict tells a role of a row that it may not see",
+                case, "A conflict reveals a row that the role may not see",
                 "nothing of the row that it conflicts with",
                 f"{', '.join(told)} in the answer", [exchange], "create", subjects=told,
             )  # fmt: skip
         elif field.name in exchange.answer.text and str(value) in exchange.answer.text:
             yield departure(
-                case, "A conflict tells a role that a hidden row has a value",
+                case, "A conflict reveals that a hidden row has a value",
                 "a refusal that names no value of others",
                 f"{field.name} and {shown(value, 40)} in the answer", [exchange], "create", severity="note",
                 subjects=[field.name],

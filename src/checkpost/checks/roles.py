@@ -187,7 +187,7 @@ async def rows(case: Case) -> AsyncIterator[Finding]:
         )  # fmt: skip
     else:
         yield departure(
-            case, "A total tells of rows that a role may not see", str(len(seen.allowed)), str(total), [first], "list"
+            case, "A total counts rows that the role may not see", str(len(seen.allowed)), str(total), [first], "list"
         )
 
 
@@ -235,7 +235,7 @@ async def read(case: Case) -> AsyncIterator[Finding]:
             break
         if exchange.answer.status == 401 and case.world.roles[case.actor].credentials:
             yield departure(
-                case, "A role with valid credentials is told that they are not", "403 or 404 (RFC 9110, 15.5.4)",
+                case, "Valid credentials are answered 401", "403 or 404 (RFC 9110, 15.5.4)",
                 "401", [exchange], "read", severity="warning",
             )  # fmt: skip
             break
@@ -246,7 +246,7 @@ async def read(case: Case) -> AsyncIterator[Finding]:
             )
             if known.answer.status == 304:
                 yield departure(
-                    case, "A tag tells a role of a row that it may not see", "a refusal", "304", [known], "read"
+                    case, "An ETag reveals a row that the role may not see", "a refusal", "304", [known], "read"
                 )
                 break
     for key in list(seen.allowed)[:_MOST_SEEN]:
@@ -314,7 +314,7 @@ async def _by_hidden_field(case: Case, rights: Rights, seen: Seen, name: str) ->
     field = case.resource.field(name)
     if field is None or not rights.may("list"):
         return
-    title = "A query tells a role of a field that is hidden from it"
+    title = "A query reveals a field that is hidden from the role"
     selecting = case.resource.queries.selecting
     if selecting is not None:
         listing = await _list(case, Asked(tuple(selecting.pairs((name,)))), "a selection of a hidden field")
@@ -378,7 +378,7 @@ async def _by_aggregate(case: Case, rights: Rights, seen: Seen) -> AsyncIterator
     everything = len(seen.snapshot)
     if everything in numbers and allowed not in numbers:
         yield departure(
-            case, "An aggregate tells of rows that a role may not see", f"{allowed} rows: {told_rights(case, rights)}",
+            case, "An aggregate reveals rows that the role may not see", f"{allowed} rows: {told_rights(case, rights)}",
             f"{everything} rows", [exchange], operation=place,
         )  # fmt: skip
 

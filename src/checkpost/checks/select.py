@@ -20,6 +20,9 @@ from checkpost.values.operands import conditions
 #: Members of rows that are links or notes of the format and come with any selection.
 _BESIDE = re.compile(r"^[@$_]|^(?:links|meta|relationships|type|href|self|id)$")
 
+#: In how many rows is looked for rows inside them.
+_LOOKED_AT = 20
+
 
 def _selecting(case: Case) -> Selecting:
     selecting = case.resource.queries.selecting
@@ -33,6 +36,20 @@ def _is_plain(name: str) -> bool:
     return not re.match(r"[@$_]|(?:links|meta|relationships)$", name)
 
 
+def _rows_inside(case: Case, snapshot: Snapshot) -> set[str]:
+    """Members that hold rows of other resources: whether they come along is no matter of fields."""
+    stated = {each.name for each in (*case.resource.embedded, *case.resource.nested)}
+    keys = {name for each in case.world.model.resources if each.key is not None for name in each.key.fields}
+    held = {
+        name
+        for row in snapshot.rows[:_LOOKED_AT]
+        for name, value in row.items()
+        for each in (value if isinstance(value, list) else [value])
+        if isinstance(each, dict) and keys & each.keys()
+    }
+    return stated | held
+
+
 def _keys(case: Case) -> tuple[str, ...]:
     return case.resource.key.fields if case.resource.key else ()
 
@@ -40,7 +57,8 @@ def _keys(case: Case) -> tuple[str, ...]:
 def _selections(case: Case, selecting: Selecting, snapshot: Snapshot) -> list[tuple[str, ...]]:
     listed = selecting.fields
     names = [name for name in snapshot.fields if (name in listed if listed is not None else _is_plain(name))]
-    rest = [name for name in names if name not in _keys(case)]
+    inside = _rows_inside(case, snapshot) if listed is None else set()
+    rest = [name for name in names if name not in _keys(case) and name not in inside]
     # a key that stands beside the fields is always there, and is none of them
     beside = not case.resource.layout.plain or bool(case.resource.envelope.key_beside)
     keys = tuple(name for name in names if name in _keys(case) and not beside)
@@ -66,7 +84,7 @@ async def selected_fields(case: Case) -> AsyncIterator[Finding]:
         always = {name for name in names if all(name in row for row in snapshot.rows)}
         lacking = sorted({name for row in reply.rows for name in always if name not in row})
         allowed = {*names, *_keys(case)}
-        known = {name for name in snapshot.fields if not _BESIDE.search(name)}
+        known = {name for name in snapshot.fields if not _BESIDE.search(name)} - _rows_inside(case, snapshot)
         further = sorted({name for row in reply.rows for name in row if name in known and name not in allowed})
         if lacking:
             found.setdefault("lacking", []).append((names, reply, f"rows without {', '.join(lacking)}"))

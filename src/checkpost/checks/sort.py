@@ -64,15 +64,33 @@ async def sorting_of(case: Case) -> Sorting:
 
 
 async def _proves_itself(case: Case, snapshot: Snapshot, sorting: Sorting) -> bool:
-    """Whether one field comes in order both ways."""
-    for field in snapshot.fields.values():
-        if field.kind == "number" and len(set(snapshot.column(field.name).values.tolist())) > 2:
-            both = [(Order(field.name),), (Order(field.name, True),)]
-            found = [
-                await asked_in_order(case, snapshot, order, sorting, "trying how an order is written") for order in both
-            ]
-            return all(each is not None and each.reply.rows is not None and each.wrong is None for each in found)
-    return False
+    """Whether rows come in order both ways, as a field shows by which they do not come so by themselves."""
+    proven = 0
+    for descending in (False, True):
+        field = telling(snapshot, descending)
+        if field is None:
+            continue
+        order = (Order(field.name, descending),)
+        found = await asked_in_order(case, snapshot, order, sorting, "trying how an order is written")
+        if found is None or found.reply.rows is None or found.wrong is not None:
+            return False
+        proven += 1
+    return proven > 0
+
+
+def telling(snapshot: Snapshot, descending: bool) -> Field | None:
+    """A field without nulls, a number if there is one, by which the rows are not in order as they come by
+    themselves."""
+    kinds = ("number", "text")
+    fields = sorted(
+        (each for each in snapshot.fields.values() if each.kind in kinds), key=lambda each: kinds.index(each.kind)
+    )
+    for each in fields:
+        column = snapshot.column(each.name)
+        distinct = len(set(column.values.tolist())) > 2 and not column.null.any()
+        if distinct and out_of_order(snapshot, range(len(snapshot)), (Order(each.name, descending),)) is not None:
+            return each
+    return None
 
 
 async def asked_in_order(

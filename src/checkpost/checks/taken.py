@@ -89,7 +89,7 @@ async def key_of_another(case: Case) -> AsyncIterator[Finding]:
     if purpose is None or key is None:
         raise Skipped("its rows cannot be changed, or their key is not known")
     if not resource.layout.plain or resource.under or resource.addresses or not case.world.markable(resource):
-        raise Skipped("its key stands in no body, or its rows cannot be told from others")
+        raise Skipped("its key is in no body, or its rows cannot be told apart")
     if any(resource.relation(name) or not case.fields[name].shown for name in key.fields):
         raise Skipped("its key is made of references, or not shown")
     first, second = await case.own(2)

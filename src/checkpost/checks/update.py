@@ -153,7 +153,7 @@ def _refused(case: Case, change: dict[str, Any], exchange: Exchange) -> Finding:
     return case.finding(
         "warning",
         "contract",
-        "A change that the contract allows is refused",
+        "Update that the contract allows is refused",
         f"success for {name} = {shown(change[name], 60)}",
         f"{exchange.answer.status} {' '.join(exchange.answer.text.split())[:160]}",
         cause="valid change refused",

@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import Mapping, Sequence
 from contextvars import ContextVar
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qsl, urlsplit
 
 from checkpost.checks.conformance import Observation, conform, rows_as_told, undocumented_fields
@@ -27,6 +27,9 @@ from checkpost.wire.client import Client
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key, Listing, Row
 from checkpost.wire.session import Session
+
+if TYPE_CHECKING:
+    from checkpost.database.behind import Behind
 
 #: The checks of answers that tell of an API which fails, be it for its load.
 FAILING = frozenset({"errors.server-error", "shape.answer"})
@@ -173,6 +176,8 @@ class World:
     waiting: Sequence[Entry] = ()
     #: The row that a resource is looked at under, by the resource, where its paths stand under another's rows.
     above: dict[str, Key] = field(default_factory=dict)
+    #: The database behind the API, where the profile names one.
+    behind: Behind | None = None
 
     @property
     def most_rows(self) -> int:

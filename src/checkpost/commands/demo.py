@@ -26,6 +26,7 @@ EXAMPLE = (
     "many-changes-first",
     "stale-update-done",
     "technician-deletes",
+    "value-stale-everywhere",
 )
 
 
@@ -127,14 +128,16 @@ def _example(defects: tuple[str, ...], folder: Path, spelling: str, style: str) 
     console = plain_console()
     folder.mkdir(parents=True, exist_ok=True)
     console.rule("A sound API: every promise kept", align="left", style="dim")
-    with own_process(spelling=spelling, style=style) as address:
-        sound, unchanged = _run(address.base_url, address.contract_url, folder)
+    database = _fresh(folder / "seedbank.db")
+    with own_process(database=str(database), spelling=spelling, style=style) as address:
+        sound, unchanged = _run(address.base_url, address.contract_url, folder, database)
     show(sound)
     _compare(console, unchanged)
     console.print()
     console.rule(f"The same API with {len(defects)} planted defects", align="left", style="dim")
-    with own_process(defects, spelling=spelling, style=style) as address:
-        faulty, _ = _run(address.base_url, address.contract_url, folder)
+    database = _fresh(folder / "seedbank.db")
+    with own_process(defects, str(database), spelling=spelling, style=style) as address:
+        faulty, _ = _run(address.base_url, address.contract_url, folder, database)
     show(faulty)
     console.print(f"The profile and both runs are in {folder}: cd {folder} && checkpost show", style="dim")
     clean = exit_status(sound, "note") == CLEAN and unchanged
@@ -146,7 +149,14 @@ def _compare(console: object, unchanged: bool) -> None:
     console.print(words)  # type: ignore[attr-defined]
 
 
-def _run(base_url: str, contract_url: str, folder: Path) -> tuple[dict[str, object], bool]:
+def _fresh(database: Path) -> Path:
+    """A file for the stand-in's tables, where nothing is left of an earlier one."""
+    for ending in ("", "-wal", "-shm"):
+        database.with_name(database.name + ending).unlink(missing_ok=True)
+    return database.resolve()
+
+
+def _run(base_url: str, contract_url: str, folder: Path, database: Path) -> tuple[dict[str, object], bool]:
     """A run against the stand-in: its document, and whether every list is afterwards what it was."""
     from checkpost.commands.run import carry_out, keep
     from checkpost.demo.example import lists, write_profile
@@ -155,8 +165,9 @@ def _run(base_url: str, contract_url: str, folder: Path) -> tuple[dict[str, obje
     from checkpost.profile.profile import read_profile
     from checkpost.wire.session import Limits
 
-    profile = read_profile(write_profile(folder, base_url, contract_url))
+    profile = read_profile(write_profile(folder, base_url, contract_url, database.name))
     target = aim(profile, False, 10.0)
     before = lists(target)
-    result = carry_out(target, plan(target.model, (), (), target.no_writes, actors=target.actors), Limits(), 1)
+    planned = plan(target.model, (), (), target.no_writes, actors=target.actors, witness=True)
+    result = carry_out(target, planned, Limits(), 1)
     return keep(result), lists(target) == before

@@ -39,5 +39,12 @@ def plan(aimed: Aimed, chosen: Chosen, skipped: bool) -> None:
     check_resources(chosen.resources, [resource.name for resource in target.model.resources])
     from checkpost.report.console import plain_console
 
-    planned = make_plan(target.model, chosen.families, chosen.resources, target.no_writes, actors=target.actors)
+    planned = make_plan(
+        target.model,
+        chosen.families,
+        chosen.resources,
+        target.no_writes,
+        actors=target.actors,
+        witness=target.profile.witness is not None,
+    )
     show_plan(target, planned, plain_console(), skipped)

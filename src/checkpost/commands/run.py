@@ -97,7 +97,15 @@ def run(
         result = verify(target, chosen.resources, limits, seed)
     else:
         holding: Any = "hold.left" if hold else ""
-        planned = plan(target.model, chosen.families, chosen.resources, target.no_writes, holding, target.actors)
+        planned = plan(
+            target.model,
+            chosen.families,
+            chosen.resources,
+            target.no_writes,
+            holding,
+            target.actors,
+            target.profile.witness is not None,
+        )
         result = carry_out(target, planned, limits, seed)
     document = keep(result, reports)
     show(document)

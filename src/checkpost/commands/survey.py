@@ -11,7 +11,10 @@ from checkpost.commands.options import Aimed, profile_of, with_target
 from checkpost.errors import CheckPostError
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from checkpost.engine.learn import Learnt
+    from checkpost.model.resource import Model
     from checkpost.profile.profile import Profile
 
 
@@ -72,6 +75,7 @@ def survey(
         claims = {name: in_words(claims_of(role, environment)) for name, role in profile.roles.items()}
         known = {name: said for name, said in claims.items() if said}
         show_survey(read, model, flaws(read, model), console, reasons, roles, known)
+        _show_database(profile, model, environment, console)
         if probe:
             show_learnt(learnt, console)
             show_told(told_to_roles(profile, load_contract(profile, 10.0)[0], 10.0), console)
@@ -89,6 +93,19 @@ def survey(
             f"wrote {target}, and {SCHEMA.name}, by which editors complete it; look through it, then: "
             f"checkpost run --profile {target}"
         )
+
+
+def _show_database(profile: Profile, model: Model, environment: dict[str, str], console: Console) -> None:
+    """Print what stands behind the resources, where the profile names a database."""
+    if profile.witness is None:
+        return
+    from checkpost.database.behind import open_behind
+    from checkpost.report.behind import show_sides
+
+    behind = open_behind(profile, model, environment, 0)
+    if behind is not None:
+        show_sides(behind.sides, model, behind.database.name, console)
+        behind.database.close()
 
 
 def _observe(profile: Profile, read_only: bool, resources: tuple[str, ...], file: Path | None) -> None:
@@ -111,7 +128,7 @@ def _observe(profile: Profile, read_only: bool, resources: tuple[str, ...], file
         + (f" (reads alone: {target.no_writes})" if target.no_writes else "")
     )
     console.print(observed_matrix(result.observed))
-    console.print("some: not all rows, by what rule is not told", style="dim")
+    console.print("some: not all rows, by what rule is not stated", style="dim")
     for each in result.left:
         console.print(f"A row may still be there: {each}; checkpost sweep looks again.", style="bold red")
     if file is None:

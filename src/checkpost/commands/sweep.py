@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 @click.option("--list", "listing", is_flag=True, help="Only list what may have been left.")
 @click.option("--held", is_flag=True, help="Remove rows too that a run has left on purpose.")
 @click.option(
-    "--forget", is_flag=True, help="Let go of rows of which nothing can be told, once you have looked yourself."
+    "--forget", is_flag=True, help="Forget rows whose state cannot be determined, once you have looked yourself."
 )
 @click.option("--timeout", type=click.FloatRange(0.1), default=10.0, show_default=True, help="Seconds for one request.")
 def sweep(profile_file: Path | None, listing: bool, held: bool, forget: bool, timeout: float) -> None:

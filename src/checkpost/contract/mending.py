@@ -83,7 +83,7 @@ def _schema(node: dict[str, Any], pointer: str, nullable: bool) -> Iterator[Mend
             stated = node.get("required")
             known = stated if isinstance(stated, list) else []
             node["required"] = [*known, *(name for name in marked if name not in known)]
-            message = f"'required' stands on the properties {', '.join(marked)}; it is read as a list of the object's."
+            message = f"'required' is on the properties {', '.join(marked)}; it is read as a list of the object's."
             yield Mended("required-on-property", message, join(join(pointer, "properties"), marked[0]))
         if "type" not in node:
             yield Mended("no-type", "A schema with properties does not say that it is an object.", pointer)

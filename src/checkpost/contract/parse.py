@@ -70,7 +70,7 @@ def _parse_json(location: str, text: str) -> Any:
     except _DuplicateKey:
         key, line, column = duplicate_key(text)
         raise ContractError(
-            location, f"the key {key!r} stands twice in one object; remove one.", line, column
+            location, f"the key {key!r} appears twice in one object; remove one.", line, column
         ) from None
     except json.JSONDecodeError as error:
         raise ContractError(
@@ -164,7 +164,7 @@ def _parse_yaml(location: str, text: str) -> Any:
                 parent = stack[-1] if stack else None
                 if parent is not None and isinstance(parent.value, dict) and not parent.awaits_value:
                     if event.value in parent.value and event.value != "<<":
-                        raise fail(event, f"the key {event.value!r} stands twice in one mapping; remove one.")
+                        raise fail(event, f"the key {event.value!r} appears twice in one mapping; remove one.")
                     parent.key, parent.awaits_value = event.value, True
                     continue
                 value = _scalar(event)

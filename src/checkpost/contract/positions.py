@@ -110,7 +110,7 @@ def locate(text: str, json_syntax: bool, pointers: Iterable[str]) -> dict[str, t
 
 
 def duplicate_key(text: str) -> tuple[str, int, int]:
-    """The first key that stands twice in one object of a JSON text, with line and column."""
+    """The first key that appears twice in one object of a JSON text, with line and column."""
     seen: set[Path] = set()
     for path, offset in _json_nodes(text):
         if path in seen and path and isinstance(path[-1], str):

@@ -69,7 +69,8 @@ def decode(column: Column, stored: Any) -> Any:
 
 
 class Database:
-    """Statements on the tables; one connection, used from one thread at a time."""
+    """Statements on the tables; one connection, used from one thread at a time. Writes go to the tables themselves,
+    reads to a view of the same name where a planted defect has put one before a table."""
 
     def __init__(self, path: str, tables: Sequence[Table], rows: Mapping[str, Sequence[Row]]) -> None:
         self.connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
@@ -114,7 +115,7 @@ class Database:
         """Store a row; the key that it has now. Raises sqlite3.IntegrityError."""
         names = list(row)
         cursor = self.connection.execute(
-            f'INSERT INTO "{table.name}" ({", ".join(chr(34) + name + chr(34) for name in names)}) '
+            f'INSERT INTO main."{table.name}" ({", ".join(chr(34) + name + chr(34) for name in names)}) '
             f"VALUES ({', '.join('?' * len(names))})",
             [encode(table.column(name), row[name]) for name in names],
         )
@@ -126,7 +127,7 @@ class Database:
             return
         condition, key_values = self._where(table, key)
         self.connection.execute(
-            f'UPDATE "{table.name}" SET {", ".join(f"{chr(34)}{name}{chr(34)} = ?" for name in values)} '
+            f'UPDATE main."{table.name}" SET {", ".join(f"{chr(34)}{name}{chr(34)} = ?" for name in values)} '
             f"WHERE {condition}",
             [*(encode(table.column(name), value) for name, value in values.items()), *key_values],
         )
@@ -145,4 +146,4 @@ class Database:
 
     def delete(self, table: Table, key: Sequence[Any]) -> None:
         condition, values = self._where(table, key)
-        self.connection.execute(f'DELETE FROM "{table.name}" WHERE {condition}', values)
+        self.connection.execute(f'DELETE FROM main."{table.name}" WHERE {condition}', values)

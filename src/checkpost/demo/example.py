@@ -64,10 +64,15 @@ writes_by_filter: true
 
 run_as: curator
 """
+_WITNESS = """
+# The database behind the API: looked into after writes, and never written to.
+witness: {{database: "sqlite:///{file}"}}
+"""
 
 
-def write_profile(folder: Path, base_url: str, contract_url: str) -> Path:
-    """Put the stand-in's contract, a profile and a ``.env`` into a folder; the profile's path."""
+def write_profile(folder: Path, base_url: str, contract_url: str, database: str = "") -> Path:
+    """Put the stand-in's contract, a profile and a ``.env`` into a folder; the profile's path. ``database`` is the
+    stand-in's file, where it has one."""
     with urllib.request.urlopen(contract_url) as answer:  # a loopback address of this process's own making
         (folder / "seedbank.yaml").write_bytes(answer.read())
     secrets = "".join(f"{VARIABLES[user]}={token}\n" for token, (user, _) in TOKENS.items())
@@ -75,7 +80,8 @@ def write_profile(folder: Path, base_url: str, contract_url: str) -> Path:
     secrets += f"SEEDBANK_EXPIRED_TOKEN={EXPIRED}\n"
     (folder / ".env").write_text(secrets, "utf-8")
     profile = folder / "checkpost.yaml"
-    profile.write_text(_PROFILE.format(base_url=base_url, **VARIABLES), "utf-8")
+    witness = _WITNESS.format(file=database) if database else ""
+    profile.write_text(_PROFILE.format(base_url=base_url, **VARIABLES) + witness, "utf-8")
     return profile
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from checkpost.checks.order import all_checks
-from checkpost.checks.registry import HOLD, OBSERVE, Check
+from checkpost.checks.registry import DATABASE, HOLD, OBSERVE, Check
 from checkpost.model.media import JSON_PATCH, record_media
 from checkpost.model.resource import Model, Resource
 
@@ -37,18 +37,22 @@ def plan(
     no_writes: str,
     holding: Literal["", "hold.left", "hold.kept", "observe"] = "",
     actors: Mapping[str, Mapping[str, str]] | None = None,
+    witness: bool = False,
 ) -> list[Planned]:
     """The checks in their order, resource by resource; empty ``families`` or ``resources`` mean all.
 
     With ``hold.left`` rows are left behind for a later look, with ``hold.kept`` those of an earlier run are
     looked at, and nothing else is; with ``observe`` what roles can do is looked at. ``actors`` names, for each
-    resource, the other roles whose rights are stated, with the reason why one cannot be asked as.
+    resource, the other roles whose rights are stated, with the reason why one cannot be asked as. The database is
+    looked into where there is a ``witness``.
     """
     planned = []
     for resource in model.resources:
         if resources and resource.name not in resources:
             continue
         for check in all_checks():
+            if check.family == DATABASE and not witness:
+                continue
             # what later checks stand on runs whatever is asked for
             if holding == "observe":
                 if not (check.gate or check.family == OBSERVE):
@@ -82,7 +86,7 @@ def _why_not(check: Check, resource: Resource, no_writes: str) -> str:
     if check.creates and no_writes:
         return f"nothing is written: {no_writes}"
     if resource.key is None and ("read" in check.needs or check.creates):
-        return "no field could be told to be its key"
+        return "its key could not be recognised"
     for purpose in check.needs:
         operation = resource.operations[purpose]
         body = operation.body

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from random import Random
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import CONFORMANCE, LOAD
@@ -38,6 +38,10 @@ from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Exchange, texts_in
 from checkpost.wire.session import Limits, Session
 from checkpost.wire.transport import Transport
+
+if TYPE_CHECKING:
+    from checkpost.database.behind import Behind
+    from checkpost.database.contents import Compared
 
 
 def _own_fault(error: Exception) -> str:
@@ -67,6 +71,8 @@ class Result:
     interrupted: bool
     harmed: tuple[Harm, ...] = ()
     held: int = 0
+    #: How the database was behind the run, against how it was before it, where the profile names one.
+    compared: Compared | None = None
     #: Rows that were deleted and that the API keeps: by table, the parameter of its list that shows them, and how many.
     kept: Mapping[str, tuple[str, int]] = field(default_factory=dict)
     #: Tokens that log-ins have given, by the name that stands for each.
@@ -135,8 +141,11 @@ async def run(
             waiting=waiting,
             access=target.profile.access,
             unexposed=target.profile.unexposed,
+            behind=_behind(target, limits),
         )
         resources = list({each.resource.name: each.resource for each in planned}.values())
+        if world.behind is not None:
+            await world.behind.remember()
         await preflight(world, resources)
         for resource in resources:
             if resource.under and resource.name not in world.above:
@@ -156,6 +165,7 @@ async def run(
         finally:
             if world.ledger is not None:
                 settled = await tidy(world)
+        compared = await _compared(world, settled.left)
     _tell_of_load(world)
     checks = runner.results + _conformance(world, resources)
     asked = Counter(each.check for each in checks if each.outcome in {"passed", "failed"})
@@ -174,12 +184,33 @@ async def run(
         left=settled.left,
         harmed=settled.harmed,
         held=world.held,
+        compared=compared,
         kept=_kept(world),
         tokens=dict(session.tokens),
         observed=world.observed,
         interrupted=interrupted,
         lines=_lines(target.contract, findings),
     )
+
+
+def _behind(target: Target, limits: Limits) -> Behind | None:
+    """The database that the profile names. Raises CheckPostError."""
+    if target.profile.witness is None:
+        return None
+    from checkpost.database.behind import open_behind  # its library takes a while to load
+
+    return open_behind(target.profile, target.model, target.environment, limits.rows)
+
+
+async def _compared(world: World, left: Sequence[Left]) -> Compared | None:
+    """How the database is behind the run, against how it was before it."""
+    if world.behind is None:
+        return None
+    ledger = world.ledger
+    made = {name: ledger.made_keys(name) for name in ledger.tables} if ledger is not None else {}
+    found = await world.behind.compared(made, [(each.table, each.key) for each in left])
+    world.behind.database.close()
+    return found
 
 
 def _kept(world: World) -> dict[str, tuple[str, int]]:

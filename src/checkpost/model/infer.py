@@ -13,6 +13,7 @@ from checkpost.model.actions import action_families, like_key, with_lists_beside
 from checkpost.model.address import Address, addresses_by_filter
 from checkpost.model.bulk import bulk_of
 from checkpost.model.correction import Correction
+from checkpost.model.doing import DOES, without_doing
 from checkpost.model.envelopes import (
     cursor_pointer,
     further_rows,
@@ -84,9 +85,15 @@ def infer(
         for name, each in corrections.items()
         if each.collection or each.item
     }
-    by_path, nearby = _by_path(contract.operations), Nearby(contract.operations)
+    taken = {path for family in stated.values() for path in (family.collection, family.item) if path}
+    acted = action_families(each for each in contract.operations if each.path not in taken)
+    own_paths = {path for family in acted for _, path in family.acts.values()} | taken
+    reads = without_doing(contract.operations)
+    safe = {each.place for each in reads}
+    by_path = _by_path([each for each in contract.operations if each.place in safe or each.path in own_paths])
+    nearby = Nearby(reads)
     resources: dict[str, Resource] = {}
-    for family in _families(contract, by_path, stated):
+    for family in _families(acted, own_paths, by_path, stated):
         correction = corrections.get(family.name, _NONE)
         correction = replace(correction, queries={**(queries or {}), **correction.queries})
         known = (rows or {}).get(family.name)
@@ -127,7 +134,10 @@ def infer(
     used |= {each.place for each in contract.operations if each.method == "GET" and each.path in aggregated}
     lacking = {operation.place: _constants(operation, parameters or {}).lacking for operation in contract.operations}
     others = tuple(
-        (operation, _why_other(operation, corrections, lacking.get(operation.place, ())))
+        (
+            operation,
+            _why_other(operation, corrections, lacking.get(operation.place, ())) if operation.place in safe else DOES,
+        )
         for operation in contract.operations
         if operation.place not in used
     )
@@ -186,19 +196,22 @@ def _why_other(operation: Operation, corrections: Mapping[str, Correction], lack
 
 
 def _families(
-    contract: Contract, by_path: Mapping[str, Mapping[str, Operation]], stated: Mapping[str, Family]
+    acted: Sequence[Family],
+    used: Container[str],
+    by_path: Mapping[str, Mapping[str, Operation]],
+    stated: Mapping[str, Family],
 ) -> list[Family]:
-    """The families of a contract: those named for what they do, then lists and items, then what stands under those."""
-    taken = {path for family in stated.values() for path in (family.collection, family.item) if path}
-    acted = action_families(each for each in contract.operations if each.path not in taken)
-    used = {path for family in acted for _, path in family.acts.values()}
-    plain_ones = [*with_lists_beside(families([path for path in by_path if path not in used], stated), by_path)]
+    """The families of a contract: those named for what they do (``acted``, whose paths are ``used``), then lists and
+    items, then what stands under those."""
+    named = {path for family in stated.values() for path in (family.collection, family.item)}
+    free = [path for path in by_path if path in named or path not in used]
+    plain_ones = [*with_lists_beside(families(free, stated), by_path)]
     # what has lists and rows in the usual way may have paths for actions beside them
     whole = [each for each in plain_ones if each.item or len(by_path.get(each.collection or "", ())) > 1]
     usual = {normal(singular(each.name)) for each in whole}
     acted = [each for each in acted if normal(singular(each.name)) not in usual]
     above = [*plain_ones, *acted]
-    return [*above, *nested_families([path for path in by_path if path not in used | taken], above)]
+    return [*above, *nested_families([path for path in by_path if path not in used], above)]
 
 
 def _resource(
@@ -277,11 +290,11 @@ def _resource(
     named_by = tuple(name.rpartition("/")[2] for name in named_by)
     key = infer_key(family.name, own_item, fields, correction.key, layout.key, named_by)
     if key is None and keyed is not None:
-        fields, key = _keyed_by_name(family, fields, "the rows stand under their keys")
+        fields, key = _keyed_by_name(family, fields, "the rows are listed under their keys")
     keys_at = keys_pointer(listed) if key is None and keyed is None and rows is not None else ""
     key_beside = _key_beside(read_schema, row_at) if keys_at else ""
     if key_beside and "read" in operations:
-        fields, key = _keyed_by_name(family, fields, "the keys of rows stand beside them", key_beside)
+        fields, key = _keyed_by_name(family, fields, "the keys of rows are beside them", key_beside)
     if key is None and correction.shown_key is not None:
         name, kind = correction.shown_key
         fields, key = _keyed_by_name(family, fields, "rows show it, and one is read by it", name, kind)
@@ -424,7 +437,7 @@ def _placed(resource: Resource, family: Family, others: Mapping[str, Resource]) 
     fields = [
         replace(each, unique=False, updated=False, replaced=False) if each.name in first else each for each in fields
     ]
-    whole = Key((*first, *rest), parameters, key.assigned_by, Reason(f"it stands under {above.name}", "stated"))
+    whole = Key((*first, *rest), parameters, key.assigned_by, Reason(f"it is under {above.name}", "stated"))
     return replace(resource, key=whole, fields=tuple(fields), under=above.name)
 
 
@@ -472,7 +485,7 @@ def _folded(contract: Contract) -> list[Doubt]:
     fold = fold_of(contract)
     if fold is None:
         return []
-    message = f"which tables {{{fold.parameter}}} stands for is not told; a run asks the API, if something lists them"
+    message = f"which tables {{{fold.parameter}}} stands for is not stated; a run asks the API, if something lists them"
     return [Doubt(fold.path, message, "tables: [NAME, …]")]
 
 
@@ -480,7 +493,7 @@ def _doubts(resources: Mapping[str, Resource]) -> list[Doubt]:
     found = []
     for name, resource in resources.items():
         if resource.key is None:
-            message = "no field could be told to be its key; what needs the key is skipped"
+            message = "its key could not be recognised; what needs the key is skipped"
             found.append(Doubt(name, message, f"resources: {{{name}: {{key: FIELD}}}}"))
         elif resource.key.reason.certainty == "guess":
             message = f"{', '.join(resource.key.fields)} is only guessed to be its key"

@@ -31,7 +31,7 @@ def infer_key(
         if len(known) == len(stated):
             return Key(tuple(stated), names, _assigned(known, by_name), Reason("the profile says so", "stated"))
     if beside in by_name and len(names) < 2:
-        told = Reason(f"{beside} stands beside the row's fields", "stated")
+        told = Reason(f"{beside} is beside the row's fields", "stated")
         return Key((beside,), names, _assigned([beside], by_name), told)
     if not names:
         marked = [field for field in fields if _SAID.search(str(field.keywords.get("description", "")))]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import Any
@@ -22,6 +23,10 @@ APPENDED = "/-"
 CONDITIONS = frozenset({"where", "filter", "filters", "condition", "conditions", "criteria", "predicate"})
 _PAGING = frozenset({"limit", "offset", "skip", "take", "first", "page", "size", "cursor", "after"})
 _ARGUMENTS = _PAGING | {"where", "filter", "order", "orderby", "sort", "fields", "select", "include"}
+
+#: Members that only words name, and that are understood without a schema: what the others take is not known.
+_UNDERSTOOD = frozenset({"limit", "offset", "skip", "take", "page", "size", "where", "order", "orderby", "sort"})
+_LISTED = re.compile(r"(?:\w+\s*,\s*){2,}(?:and\s+|or\s+)?\w+")
 
 
 def with_members(operation: Operation) -> Operation:
@@ -49,6 +54,20 @@ def _taken_apart(parameter: Parameter) -> Iterator[Parameter]:
                 examples=(),
             )
         return
+    told = [] if members else _told(parameter)
+    if told:
+        for name in told:
+            # what is said of them all, so that none is taken for a text
+            kind = "application/json" if name.lower() in CONDITIONS else ""
+            yield replace(
+                parameter,
+                name=f"{parameter.name}{MEMBER}{name}",
+                schema=None,
+                description="",
+                media_type=kind,
+                examples=(),
+            )
+        return
     conditions = parameter.name.lower().lstrip("$_") in CONDITIONS and not _ARGUMENTS & {
         name.lower().lstrip("$_") for name in members
     }
@@ -67,6 +86,20 @@ def _taken_apart(parameter: Parameter) -> Iterator[Parameter]:
             media_type="application/json" if object_inside else "",
             examples=(),
         )
+
+
+def _told(parameter: Parameter) -> list[str]:
+    """The members of an object that words describe: "defining where, order, offset and limit, as JSON"."""
+    shape = shape_of(parameter.schema)
+    said = "\n".join(map(str, (parameter.description, shape.keywords.get("description", ""), *parameter.examples)))
+    is_text = shape.types <= {"string", "object"}
+    if parameter.location != "query" or not is_text or not re.search(r"\bJSON\b", said, re.I):
+        return []
+    named = {word for run in _LISTED.findall(said) for word in re.findall(r"\w+", run)} | set(
+        re.findall(r"\"(\w+)\"\s*:", said.replace('\\"', '"'))
+    )
+    known = sorted(word for word in named if word.lower() in _ARGUMENTS)
+    return [word for word in known if word.lower() in _UNDERSTOOD] if len(known) > 2 else []
 
 
 def _as_array(node: Node) -> Node:

@@ -87,6 +87,13 @@ def _fields(seen: Resource, child: Resource) -> tuple[Field, ...]:
     return tuple(own.get(each.name, each) for each in seen.fields) or child.fields
 
 
+def _takes_record(operation: Operation, view: Resource) -> bool:
+    """Whether a request holds a row's own fields: it changes that row, and brings no two together."""
+    bodies = [each.schema for each in (operation.body.content if operation.body else ())]
+    own = {each.name for each in view.fields}
+    return any(len(own & shape_of(schema).properties.keys()) > 1 for schema in bodies)
+
+
 def _links(
     path: str, by_path: Mapping[str, Mapping[str, Operation]], view: Resource
 ) -> tuple[Operation | None, Operation | None, str]:
@@ -95,7 +102,7 @@ def _links(
     one = next((methods for other, methods in by_path.items() if pattern.fullmatch(other)), {})
     unlink = one.get("DELETE")
     link = one.get("PUT") or one.get("POST")
-    if link is not None and not (link.body is not None and link.body.required):
+    if link is not None and not (link.body is not None and link.body.required) and not _takes_record(link, view):
         return link, unlink, ""
     post = by_path[path].get("POST")
     bodies = [each.schema for each in (post.body.content if post and post.body else ()) if is_json_type(each.name)]

@@ -56,7 +56,7 @@ def _clauses(text: str) -> dict[str, str]:
     found = {"": pieces[0]}
     for word, rest in zip(pieces[1::2], pieces[2::2], strict=True):
         if word.lower() in found:
-            raise RightsError(f"{word!r} stands twice.")
+            raise RightsError(f"{word!r} appears twice.")
         found[word.lower()] = rest
     return found
 
@@ -184,4 +184,4 @@ class _Reader:
             return known[text.lower()]
         if text == "me":
             return _identity(self.identity, field)
-        raise RightsError(f"the text {text!r} has to stand in quotes.")
+        raise RightsError(f"the text {text!r} must be quoted.")

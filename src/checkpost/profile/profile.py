@@ -19,6 +19,7 @@ from checkpost.model.correction import Correction
 from checkpost.model.query import Function, Operator
 from checkpost.profile.access import RightsError, rights
 from checkpost.profile.credentials import PUBLIC, VARIABLE, Credential, Login, Role
+from checkpost.profile.witness import Stated, Witness
 
 NAME = "checkpost.yaml"
 
@@ -46,6 +47,7 @@ class Profile:
     unexposed: tuple[str, ...] = ()
     #: Whether changes may be sent whose rows the API itself picks, by a filter, say.
     writes_by_filter: bool = False
+    witness: Witness | None = None
     file: Path | None = None
 
     @property
@@ -130,6 +132,7 @@ def read_profile(file: Path) -> Profile:
         "access",
         "unexposed",
         "writes_by_filter",
+        "witness",
     )
     stated = source.check_names(value, "", known)
     folder = file.parent
@@ -167,8 +170,36 @@ def read_profile(file: Path) -> Profile:
         access=_access(source, stated.get("access"), roles),
         unexposed=source.texts_of(stated.get("unexposed") or [], "/unexposed"),
         writes_by_filter=source.truth_of(stated.get("writes_by_filter") or False, "/writes_by_filter"),
+        witness=_witness(source, stated.get("witness")),
         file=file,
     )
+
+
+#: A password that stands in a URL as it is.
+_PASSWORD = re.compile(r"://[^/@:]*:(?!\$\{)[^@/]+@")
+
+
+def _witness(source: _Source, value: Any) -> Witness | None:
+    if value is None:
+        return None
+    said = source.check_names(value, "/witness", ("database", "tables"))
+    url = source.text_of(said.get("database"), "/witness/database")
+    if _PASSWORD.search(url):
+        raise source.error(
+            "/witness/database",
+            "a secret does not belong in the profile; write ${NAME} and set NAME in the environment or .env.",
+        )
+    tables = {}
+    for name, each in _mapping(source, said.get("tables"), "/witness/tables").items():
+        at = join("/witness/tables", str(name))
+        if isinstance(each, str):
+            tables[str(name)] = Stated(each)
+            continue
+        own = source.check_names(each, at, ("table", "columns"))
+        columns = _mapping(source, own.get("columns"), join(at, "columns"))
+        named = {str(key): source.text_of(column, join(at, "columns", str(key))) for key, column in columns.items()}
+        tables[str(name)] = Stated(source.text_of(own.get("table"), join(at, "table")), named)
+    return Witness(url, tables)
 
 
 def _base_url(source: _Source, stated: Mapping[str, Any]) -> str | None:

@@ -7,6 +7,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from checkpost import __version__
+from checkpost.database.contents import Changed
 from checkpost.engine.run import Result
 from checkpost.findings import SEVERITIES, Finding
 from checkpost.model.access import rights_of
@@ -124,6 +125,7 @@ def document(result: Result) -> Json:
                 for each in result.harmed
             ],
             "held": result.held,
+            "database": _database(result),
             "kept": [{"table": name, "parameter": each, "rows": rows} for name, (each, rows) in result.kept.items()],
         },
         "access": _access(result),
@@ -144,6 +146,31 @@ def document(result: Result) -> Json:
     }
     masked: Json = redactor.value(plain)
     return masked
+
+
+def _database(result: Result) -> Json | None:
+    """How the database behind the API is, against how it was before the run."""
+    found = result.compared
+    if found is None:
+        return None
+
+    def rows(differ: Changed) -> Json:
+        changed = {name for columns in (differ.changed or {}).values() for name in columns}
+        keys = {"gone": differ.gone, "new": differ.new, "changed": tuple(differ.changed or ())}
+        return {
+            "table": differ.table,
+            **{how: [key_text(key) for key in each] for how, each in keys.items()},
+            "columns": sorted(changed),
+        }
+
+    return {
+        "tables": found.tables,
+        "rows": found.rows,
+        "differ": [rows(each) for each in found.differ],
+        "beside": [rows(each) for each in found.beside],
+        "kept": [{"table": name, "rows": number} for name, number in found.kept.items()],
+        "skipped": list(found.skipped),
+    }
 
 
 def _access(result: Result) -> list[Json]:

@@ -200,7 +200,7 @@ def _row_texts(resource: Resource) -> Iterator[str]:
     if create is not None and is_form(request_media_type(create)):
         yield f"sent as a form ({request_media_type(create)})"
     if resource.guessed:
-        yield "its fields told from the first rows"
+        yield "its fields taken from the first rows"
 
 
 def _list_text(resource: Resource) -> str:
@@ -396,7 +396,7 @@ def _reasons(model: Model, console: Console) -> None:
 
 def _flaws(contract: Contract, flaws: Sequence[Flaw], console: Console) -> None:
     if not flaws:
-        console.print("The contract has no flaws that can be told without the API.", style="green")
+        console.print("The contract has no flaws that can be seen without the API.", style="green")
         return
     console.print(f"Flaws of the contract: {len(flaws)}", style="bold")
     lines = contract.library.lines([flaw.place for flaw in flaws])

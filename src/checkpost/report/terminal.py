@@ -14,7 +14,7 @@ from rich.text import Text
 from checkpost.checks.registry import FAMILIES, HOLD
 from checkpost.findings import NOT_CHOSEN
 from checkpost.report.access import access_matrix
-from checkpost.report.words import asked_of, is_judged, state_of_rows, verdict
+from checkpost.report.words import asked_of, database_lines, is_judged, state_of_rows, verdict
 
 Json = dict[str, Any]
 
@@ -121,6 +121,7 @@ def _verdict(document: Json) -> RenderableType:
     for each in summary.get("kept", ()):
         kept = f"{each['rows']} deleted rows of {each['table']} are kept: its list shows them with {each['parameter']}."
         lines.append(Text(kept, style="bold"))
+    lines += [Text(line, style="bold") for line in database_lines(document)]
     return Group(*lines)
 
 

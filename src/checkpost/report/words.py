@@ -78,4 +78,38 @@ def state_of_rows(document: Json) -> str:
         return "rows NOT as they were"
     if unsure:
         return "rows perhaps not as they were"
-    return "rows as they were, and deleted ones kept" if summary.get("kept") else "rows as they were"
+    database = summary.get("database")
+    if database and database["differ"]:
+        return "rows NOT as they were in the database"
+    kept = summary.get("kept") or (database and database["kept"])
+    proved = f", as {database['tables']} tables show" if database and not kept else ""
+    return "rows as they were, and deleted ones kept" if kept else f"rows as they were{proved}"
+
+
+def database_lines(document: Json) -> list[str]:
+    """What the database shows of the run, in words: how its tables differ from before."""
+    database = document["summary"].get("database")
+    if not database:
+        return []
+    lines = [f"In the database {_differs(each)}." for each in database["differ"]]
+    lines += [
+        f"{each['rows']} rows of the run were deleted and are still in the table {each['table']}."
+        for each in database["kept"]
+    ]
+    lines += [f"Beside, in a table that no resource shows, {_differs(each)}." for each in database["beside"]]
+    if database["skipped"]:
+        lines.append(f"Too long to be compared: {', '.join(database['skipped'])}.")
+    return lines
+
+
+def _differs(each: Json) -> str:
+    """How a table differs, in words."""
+    columns = f" ({some(each['columns'])})" if each["columns"] else ""
+    parts = []
+    for how, words, of in (("gone", "gone", ""), ("new", "more", ""), ("changed", "changed", columns)):
+        keys = each[how]
+        if keys:
+            rows = "1 row is" if len(keys) == 1 else f"{len(keys)} rows are"
+            named = some(keys, 3) if how != "new" else ""
+            parts.append(f"{rows} {words}{of}" + (f": {named}" if named else ""))
+    return f"{each['table']} is not as it was: {'; '.join(parts)}"

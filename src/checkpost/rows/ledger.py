@@ -645,11 +645,11 @@ class Ledger:
             if client.absent(answer):
                 return None
         if "list" not in operations:
-            raise Unsafe(f"whether {name} has a row {_text(key)} cannot be told")
+            raise Unsafe(f"whether {name} has a row {_text(key)} cannot be determined")
         listing = await client.whole_list(self.most, "ledger")
         self.saw(name, listing.by_key.items())
         if key not in listing.by_key and not listing.complete:
-            raise Unsafe(f"whether {name} has a row {_text(key)} cannot be told")
+            raise Unsafe(f"whether {name} has a row {_text(key)} cannot be determined")
         return listing.by_key.get(key)
 
     # -- what became of rows ---------------------------------------------------------------------------

@@ -178,7 +178,7 @@ class _Settling:
         found = self.looks[name]
         left = [Left(name, key, self.tried.get((name, key), "it is still there")) for key in found.own]
         left += [Left(name, key, why, False) for key, why in found.like.items()]
-        why = f"whether it was made cannot be told: {found.why}"
+        why = f"whether it was made cannot be determined: {found.why}"
         return left + [Left(name, each.named, why, False) for each in found.untold]
 
     def _close(self, names: Sequence[str], left: Sequence[Left]) -> None:

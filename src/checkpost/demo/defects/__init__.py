@@ -11,6 +11,7 @@ from checkpost.demo.defects import (  # noqa: F401
     bulk,
     concurrency,
     create,
+    database,
     delete,
     expand,
     filter,

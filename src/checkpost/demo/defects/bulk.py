@@ -161,7 +161,7 @@ class TooManyAccepted(TableApi):
             super().refuse_number(items)
 
 
-@defect("filtered-change-more", "species", "PATCH", "bulk", "A change by filter reaches a row more.", spelling="suffix")
+@defect("filtered-change-more", "species", "PATCH", "bulk", "Update by filter reaches a row more.", spelling="suffix")
 class FilteredChangeMore(TableApi):
     def filtered(self, request: Request, caller: Caller) -> list[Row]:
         rows = super().filtered(request, caller)
@@ -169,9 +169,7 @@ class FilteredChangeMore(TableApi):
         return [*rows, *(row for row in last if request.method == "PATCH" and row not in rows)]
 
 
-@defect(
-    "filtered-delete-more", "collectors", "DELETE", "bulk", "A removal by filter takes a row more.", spelling="infix"
-)
+@defect("filtered-delete-more", "collectors", "DELETE", "bulk", "Delete by filter takes a row more.", spelling="infix")
 class FilteredDeleteMore(TableApi):
     def filtered(self, request: Request, caller: Caller) -> list[Row]:
         rows = super().filtered(request, caller)
@@ -179,7 +177,7 @@ class FilteredDeleteMore(TableApi):
         return [*rows, *(row for row in last if request.method == "DELETE" and row not in rows)]
 
 
-@defect("filtered-change-none", "vaults", "PATCH", "bulk", "A change by filter is told, not stored.", spelling="suffix")
+@defect("filtered-change-none", "vaults", "PATCH", "bulk", "Update by filter is told, not stored.", spelling="suffix")
 class FilteredChangeNone(TableApi):
     async def on_filtered_update(self, request: Request) -> Response:
         caller = self.caller(request)
@@ -189,12 +187,7 @@ class FilteredChangeNone(TableApi):
 
 
 @defect(
-    "filtered-delete-miscounted",
-    "tags",
-    "DELETE",
-    "bulk",
-    "A removal by filter tells a row too few.",
-    spelling="suffix",
+    "filtered-delete-miscounted", "tags", "DELETE", "bulk", "Delete by filter tells a row too few.", spelling="suffix"
 )
 class FilteredDeleteMiscounted(TableApi):
     async def on_filtered_delete(self, request: Request) -> Response:

@@ -64,7 +64,7 @@ class OwnTagRefused(TableApi):
         return False
 
 
-@defect("never-unchanged", "vaults", "GET", "concurrency", "A row is sent again although its ETag is known.", item=True)
+@defect("never-unchanged", "vaults", "GET", "concurrency", "If-None-Match with the current ETag is ignored.", item=True)
 class NeverUnchanged(TableApi):
     def unchanged(self, known: list[str], tag: str) -> bool:
         return False
@@ -76,7 +76,7 @@ class AlwaysUnchanged(TableApi):
         return bool(known)
 
 
-@defect("old-version-taken", "loans", "PATCH", "concurrency", "A change with an old version is done.", item=True)
+@defect("old-version-taken", "loans", "PATCH", "concurrency", "Update with a stale version is applied.", item=True)
 class OldVersionTaken(TableApi):
     def guard(self, request: Request, caller: Caller, key: Key, body: Any) -> None:
         known = {name: value for name, value in (body or {}).items() if name != "version"}

@@ -176,8 +176,8 @@ def untold(parameter: Parameter) -> tuple[Filtering, ...]:
         {(ANY, "eq"): "eq({field},{value})", (ANY, "gt"): "gt({field},{value})", (ANY, "lt"): "lt({field},{value})"},
     )
     as_json = []
-    for sign in ("$", "_", ""):
-        words: dict[tuple[str, Operator], str] = {(ANY, "eq"): '{"{field}": "{value}"}'} if sign == "$" else {}
+    for sign, plainly in (("$", True), ("", True), ("_", False), ("", False)):
+        words: dict[tuple[str, Operator], str] = {(ANY, "eq"): '{"{field}": "{value}"}'} if plainly else {}
         for word in ("eq", "gt", "lt"):
             words.setdefault((ANY, word), f'{{"{{field}}": {{"{sign}{word}": "{{value}}"}}}}')
         as_json.append(Filtering("json", words, why, parameter.name, documented=False, place=parameter.place))
