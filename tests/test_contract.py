@@ -389,6 +389,17 @@ class Versions(Folder):
         self.assertEqual(set(body.content[0].schema.value["properties"]), {"a", "f"})
         self.assertEqual(body.content[0].schema.value["required"], ["a"])
 
+    def test_the_word_of_basic_credentials_is_no_type(self) -> None:
+        text = {
+            "swagger": "2.0",
+            "info": {"title": "t", "version": "1"},
+            "securityDefinitions": {"Basic": {"type": "basic"}},
+            "paths": {},
+        }
+        contract = read_contract(self.write("c.json", json.dumps(text)))
+        self.assertEqual([(each.type, each.scheme) for each in contract.schemes], [("http", "basic")])
+        self.assertEqual(contract.flaws, ())
+
     def test_mending_keeps_places_and_names_the_line(self) -> None:
         text = (
             "openapi: 3.1.0\ninfo: {title: t, version: '1'}\npaths: {}\ncomponents:\n  schemas:\n    Thing:\n"

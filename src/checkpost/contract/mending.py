@@ -12,6 +12,8 @@ from checkpost.contract.pointer import join
 
 #: Keywords that hold values, not schemas; nothing inside them is looked at.
 VALUES = frozenset({"example", "examples", "default", "enum", "const"})
+#: Members that hold no schemas, though theirs look like some.
+_SCHEMES = frozenset({"securityDefinitions", "securitySchemes"})
 #: Keywords whose members are schemas by name.
 NAMED = frozenset({"properties", "patternProperties", "$defs", "definitions", "schemas"})
 
@@ -60,7 +62,7 @@ def _mended(node: Any, pointer: str, names: bool, nullable: bool, seen: set[int]
     if not names and _is_schema(node):
         yield from _schema(node, pointer, nullable)
     for key, each in list(node.items()):
-        if names or key not in VALUES:
+        if names or key not in VALUES | _SCHEMES:
             yield from _mended(each, join(pointer, key), key in NAMED and not names, nullable, seen)
 
 
