@@ -113,6 +113,8 @@ class Blame(unittest.TestCase):
             (b'{"message": "the kind is none of a, b"}', "kind"),
             (b'{"message": "Kind: Value must be one of: a, b"}', "kind"),
             (b"Kind is not valid", "kind"),
+            (b'{"error": {"kind": "ValidationError", "path": "grams"}}', "grams"),
+            (b'{"errors": {"kind": "is not one of them"}}', "kind"),
         ):
             self.assertEqual(blamed(self.refusal(body), names), {blame}, body)
 

@@ -129,6 +129,23 @@ class Runs(unittest.TestCase):
         people = {f"/crops/{key[0]}" for key in api.foreign["crops"]}
         self.assertEqual({path for _, path, _ in wire.seen} & people, set())
 
+    def test_rows_that_another_field_finds_are_asked_for_by_that_and_it_is_told_once(self) -> None:
+        result, _, api, disk = run_on(Temper("by uid", (CROPS,), found_by_uid=True))
+        self.assert_as_before(result, api)
+        self.assertTrue(disk.removed)
+        told = [each.title for each in result.findings if each.severity == "error"]
+        self.assertEqual(told, ["Rows are found by uid, and not by the documented key id"])
+        outcomes = {each.check: each.outcome for each in result.checks}
+        for check in ("update.each-field", "replace.stored", "delete.gone", "read.item-equals-list"):
+            self.assertEqual(outcomes[check], "passed", check)
+
+    def test_a_row_that_was_made_and_is_shown_nowhere_is_named_as_one_that_may_be_there(self) -> None:
+        result, _, api, disk = run_on(Temper("unseen", (CROPS,), unseen=True))
+        self.assertEqual(amiss(api, result.left), [])
+        self.assertTrue(result.left)
+        self.assertFalse(any(each.certain for each in result.left))
+        self.assertFalse(disk.removed)
+
     def test_broken_bodies_go_to_a_row_one_after_the_other(self) -> None:
         temper = Temper("forks", (CROPS,), replace_forks=True)
         result, wire, api, _ = run_on(temper, "update.rules", "replace.rules", "errors.broken-body")

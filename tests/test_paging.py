@@ -84,6 +84,17 @@ class WholeLists(unittest.TestCase):
         self.whole(listing)
         self.assertEqual(asked, [""])
 
+    def test_a_list_that_says_that_there_is_more_is_not_taken_for_whole(self) -> None:
+        for said in ({"total": 57}, {"pagination": {"pageCount": 3}}, {"info": {"page": {"hasNext": True}}}):
+            with self.subTest(said=said):
+                listing, _ = read(lambda request, said=said: {"items": ROWS[:5], "meta": said}, {}, {})
+                self.assertFalse(listing.complete)
+                self.assertEqual(listing.partial, "its answer says that there are more rows")
+        listing, _ = read(
+            lambda request: {"items": ROWS, "meta": {"total": len(ROWS), "pages": 1, "more": False}}, {}, {}
+        )
+        self.whole(listing)
+
     def test_offset_and_limit_with_a_total(self) -> None:
         def answer(request: Request) -> Any:
             start, size = number(request, "offset", 0), number(request, "limit", 5)

@@ -134,6 +134,10 @@ class Temper:
     #: What is refused is stored, so that creates, and lists and reads of it from then on, fail with 500.
     poisoned: bool = False
     others: float = 0.0
+    #: Rows are found by a field of their own in place of the documented key.
+    found_by_uid: bool = False
+    #: Rows that are made are stored, and shown nowhere.
+    unseen: bool = False
 
 
 def _cleaned(value: Any) -> Any:
@@ -221,6 +225,8 @@ class Api:
 
     def _whole(self, table: Table, record: Json, key: Key) -> Json:
         named = {each.name: record.get(each.name) for each in table.columns}
+        if self.temper.found_by_uid:
+            named["uid"] = f"u{key[-1]}of{table.name}"
         return {**dict(zip(table.key, key, strict=True)), **named, **dict(zip(table.key, key, strict=True))}
 
     def _referring(self, name: str, key: Key) -> list[tuple[str, Key]]:
@@ -252,6 +258,8 @@ class Api:
         if table is None or len(pieces) not in {1, 1 + len(table.key)}:
             return 404, {"error": "there is no such path"}
         key = self._key(table, pieces[1:])
+        if self.temper.found_by_uid and pieces[1:]:
+            key = next((own for own, row in self.rows[table.name].items() if row["uid"] == pieces[1]), (-1,))
         if self.temper.by_filter and method in {"PATCH", "DELETE"}:
             return self._by_filter(table, method, query, body)
         if not pieces[1:]:
@@ -271,7 +279,8 @@ class Api:
         return tuple(parts)
 
     def _shown(self, name: str) -> dict[Key, Json]:
-        return {key: row for key, row in self.rows[name].items() if not row.get("~gone")}
+        rows = self.foreign[name] if self.temper.unseen else self.rows[name]
+        return {key: row for key, row in rows.items() if not row.get("~gone")}
 
     def _collection(
         self, table: Table, method: str, query: Json, headers: Mapping[str, str], body: bytes | None
@@ -393,7 +402,7 @@ class Api:
         self, table: Table, key: Key, method: str, headers: Mapping[str, str], body: bytes | None
     ) -> tuple[int, Any]:
         rows, temper = self.rows[table.name], self.temper
-        row = rows.get(key)
+        row = rows.get(key) if not temper.unseen or key in self.foreign[table.name] else None
         if method in {"GET", "HEAD"}:
             if row is None or (row.get("~gone") and temper.soft_delete is False):
                 return 404, {"error": "not found"}
@@ -471,6 +480,7 @@ class Api:
             columns = {each.name: each.schema() for each in table.columns}
             kind = "string" if self.temper.text_keys else "integer"
             own = {name: {"type": kind, "readOnly": True} for name in table.key if name not in columns}
+            own |= {"uid": {"type": "string", "readOnly": True}} if self.temper.found_by_uid else {}
             required = [each.name for each in table.columns if each.required]
             title = table.name.title().replace("-", "")
             schemas[f"New{title}"] = _object(columns, required)

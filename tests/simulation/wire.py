@@ -143,7 +143,9 @@ def amiss(api: Api, left: Iterable[Left]) -> list[str]:
     """What is not as it has to be: rows of people that are gone or changed, rows that are left without being named,
     and rows named for certain that are not there."""
     told = list(left)
-    named = {(each.table, each.key): each.certain for each in told}
+    # a row may be named by the key that the contract has, or by the field that finds it
+    keys = {(name, (row.get("uid"),)): key for name, rows in api.rows.items() for key, row in rows.items()}
+    named = {(each.table, keys.get((each.table, each.key or ()), each.key)): each.certain for each in told}
     found = []
     for name, rows in api.rows.items():
         people = api.foreign[name]
@@ -152,7 +154,7 @@ def amiss(api: Api, left: Iterable[Left]) -> list[str]:
         strange = {key for key in rows if key not in people}
         unnamed = {key for key in strange if (name, key) not in named}
         unknown = sum(each.table == name and each.key is None for each in told)
-        if api.temper.poisoned and len(unnamed) <= unknown:
+        if (api.temper.poisoned or api.temper.unseen) and len(unnamed) <= unknown:
             unnamed = set()  # nothing shows their keys: as many creates are named that may have made them
         found += [f"{name} {key} is left, and not named: {rows[key]}" for key in unnamed]
         if api.temper.removes_nothing and len(strange) > MOST_LEFT:

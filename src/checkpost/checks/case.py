@@ -65,8 +65,8 @@ def _as_field(field: Field, key: Any) -> Any:
 
 
 _MOST_PARENTS = 50
-#: How often one check is asked of one table at the most.
-_MOST_TURNS = 3
+#: How often one check is asked of one table at the most: three times, and so again where its rows have other keys.
+_MOST_TURNS = 6
 #: Where integer keys are taken for unused: far up in what 32 bits hold.
 _FAR_KEY = 2_000_000_000
 
@@ -258,6 +258,8 @@ class Case:
         for each in self.resource.writable(wanted):  # type: ignore[arg-type]
             required = each.required if purpose != "update" else False
             if each.name in chosen or (not full and not required and each.name not in key_fields):
+                continue
+            if each.name in self.state.left_out and not required:
                 continue
             if each.name in key_fields and (purpose != "create" or not self.client_keys):
                 continue

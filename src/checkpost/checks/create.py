@@ -7,6 +7,7 @@ from collections.abc import AsyncIterator, Mapping
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
+from checkpost.checks.addressing import found_otherwise
 from checkpost.checks.blame import blamed, said
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
@@ -72,6 +73,18 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
             )
             return
         raise Blocked(case.state.not_creatable)
+    if case.state.left_out:
+        yield case.finding(
+            "warning",
+            "contract",
+            "Documented fields are refused",
+            "a record with any of its documented fields accepted",
+            "a refusal that names them; without them a record is accepted",
+            cause="fields refused",
+            purpose="create",
+            subjects=sorted(case.state.left_out),
+            evidence=[exchange],
+        )
     own = Own(key, record, exchange)
     listing = await case.listing() if case.has("list") else None
     reads, read, listed = await stored_rows(case, own, listing)
@@ -92,6 +105,11 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
         return
     if read is None and case.has("read"):
         case.state.not_creatable = "rows just created cannot be read by their key"
+        if listed is not None and listing is not None:
+            found = await found_otherwise(case, listed, listing.rows, reads[0])
+            if found is not None:
+                yield found
+                return
         yield case.finding(
             "error",
             "expectation",
@@ -201,7 +219,16 @@ async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
             case.remark(f"a record {how[chosen]} was refused ({said(exchange)}); one {how[not chosen]} was taken")
             return taken, key, record
         case.state.chooses_key = None
-    refused, known = exchange, {name for row in case.state.rows_before for name in row}
+    known = {name for row in case.state.rows_before for name in row}
+    refused = exchange
+    while named := blamed(refused, _optional(case, known) & full.keys()) - case.state.left_out:
+        case.state.left_out |= named
+        record = await case.record()
+        refused, key = await case.create(record, "a record without optional fields that were refused")
+        if key is not None:
+            return refused, key, record
+    case.state.left_out = set()
+    refused = exchange
     while named := blamed(refused, known & full.keys()) - case.state.copied:
         case.state.copied |= named
         record = await case.record()
@@ -231,6 +258,11 @@ async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
             return taken, key, record
     case.state.recipe = ""
     return exchange, None, full
+
+
+def _optional(case: Case, shown: set[str]) -> set[str]:
+    """Fields that a record need not have and no row shows."""
+    return {each.name for each in case.resource.writable("create") if not each.required and each.name not in shown}
 
 
 @check("create.required-only", needs=("create", "delete"), creates=True, cost=lambda resource: 5)

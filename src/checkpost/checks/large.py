@@ -85,12 +85,14 @@ def _splits(filtering: Filtering, snapshot: Snapshot, wrong: set[tuple[str, str]
     for field in snapshot.fields.values():
         known = {operator for operator in filtering.operators(field.name) if (field.name, operator) not in wrong}
         values = [row.get(field.name) for row in snapshot.rows if row.get(field.name) is not None]
-        if field.kind not in {"number", "boolean", "date"} or not values or (field.nullable and "null" not in known):
+        # a contract may forbid nulls that rows have all the same
+        nullable = field.nullable or len(values) < len(snapshot.rows)
+        if field.kind not in {"number", "boolean", "date"} or not values or (nullable and "null" not in known):
             continue
         chosen = [pair for pair in _OPPOSITES if known >= set(pair) and (pair[0] == "eq" or field.kind != "boolean")]
         value = sorted(values, key=str)[len(values) // 2]
         for first, second in chosen[:1]:
-            nulls = (Compare(field.name, "null"),) if field.nullable else ()
+            nulls = (Compare(field.name, "null"),) if nullable else ()
             found.append((Compare(field.name, first, value), Compare(field.name, second, value), *nulls))
     return found[:_MOST_FIELDS]
 
@@ -108,6 +110,7 @@ async def ends(case: Case) -> AsyncIterator[Finding]:
             for each in snapshot.fields.values()
             if each.kind in {"number", "date", "date-time"}
             and not each.nullable
+            and not snapshot.column(each.name).null.any()
             and (sorting.fields is None or each.name in sorting.fields)
             and not (case.resource.key and each.name in case.resource.key.fields)
         ),

@@ -58,6 +58,9 @@ def _selections(case: Case, selecting: Selecting, snapshot: Snapshot) -> list[tu
     listed = selecting.fields
     names = [name for name in snapshot.fields if (name in listed if listed is not None else _is_plain(name))]
     inside = _rows_inside(case, snapshot) if listed is None else set()
+    if listed is None and snapshot.rows:  # what no row shows may be asked for in another way, or never be there
+        shown = {name for row in snapshot.rows for name in row}
+        names = [name for name in names if name in shown]
     rest = [name for name in names if name not in _keys(case) and name not in inside]
     # a key that stands beside the fields is always there, and is none of them
     beside = not case.resource.layout.plain or bool(case.resource.envelope.key_beside)

@@ -71,6 +71,8 @@ class State:
     recipe: str = ""
     #: Fields whose generated values were refused, so that they are given those of rows.
     copied: set[str] = field(default_factory=set)
+    #: Fields that creates were refused for, though they need not be there: they are left out.
+    left_out: set[str] = field(default_factory=set)
     #: Whether a key that the client may choose has to be chosen by it.
     chooses_key: bool | None = None
     #: Whether texts are no longer than those of rows.
@@ -176,6 +178,8 @@ class World:
     waiting: Sequence[Entry] = ()
     #: The row that a resource is looked at under, by the resource, where its paths stand under another's rows.
     above: dict[str, Key] = field(default_factory=dict)
+    #: Fields by which rows are found in place of the documented key, by resource.
+    readdressed: dict[str, str] = field(default_factory=dict)
     #: The database behind the API, where the profile names one.
     behind: Behind | None = None
 

@@ -9,11 +9,12 @@ from typing import Any
 from checkpost.database.agreement import key_text
 from checkpost.database.connection import Database
 from checkpost.database.contents import Compared, Rows, compared, without_kept
-from checkpost.database.mapping import Mapped, Sides, mapped
+from checkpost.database.mapping import Mapped, mapped
 from checkpost.errors import CheckPostError
 from checkpost.model.resource import Model
 from checkpost.profile.credentials import VARIABLE
 from checkpost.profile.profile import Profile
+from checkpost.profile.witness import Stated
 
 Row = Mapping[str, Any]
 Key = tuple[Any, ...]
@@ -22,9 +23,14 @@ Key = tuple[Any, ...]
 class Behind:
     """The database and what stands in it of each resource. ``most`` is how many rows of a table are read."""
 
-    def __init__(self, database: Database, sides: Sides, most: int) -> None:
-        self.database, self.sides, self.most = database, sides, most
+    def __init__(self, database: Database, model: Model, stated: Mapping[str, Stated], most: int) -> None:
+        self.database, self._stated, self.most = database, stated, most
+        self.sides = mapped(model, database.tables, stated)
         self._before: Mapping[str, Rows | None] = {}
+
+    def pair_with(self, model: Model) -> None:
+        """Pair resources with tables anew: they are understood otherwise now."""
+        self.sides = mapped(model, self.database.tables, self._stated)
 
     def of(self, resource: str) -> Mapped | None:
         return self.sides.by_resource.get(resource)
@@ -85,4 +91,4 @@ def open_behind(profile: Profile, model: Model, environment: Mapping[str, str], 
             )
     url = VARIABLE.sub(lambda found: environment[found[1]], witness.database)
     database = Database(url, profile.folder)
-    return Behind(database, mapped(model, database.tables, witness.tables), most)
+    return Behind(database, model, witness.tables, most)

@@ -6,6 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from checkpost.contract.reader import read_contract
+from checkpost.engine.addressing import with_keys
 from checkpost.engine.learn import learn_now, open_questions
 from checkpost.engine.target import Target, understood
 from checkpost.errors import CheckPostError
@@ -55,7 +56,7 @@ async def swept(
     """Remove the rows that a journal's entries stand for, those that are ``held`` on purpose only if that is said;
     ``age`` is how many seconds have passed since the run's last request. What was seen is added to the journal's
     ``log``, which is removed if nothing is left."""
-    heading, model = book.heading, target.model
+    heading, model = book.heading, with_keys(target, book.keys).model
     if held:
         book = replace(book, entries={number: replace(each, held=None) for number, each in book.entries.items()})
     roles = {**target.profile.roles, target.role.name: target.role}

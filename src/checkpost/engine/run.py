@@ -22,6 +22,7 @@ from checkpost.checks.registry import CHECKS, Blocked, Skipped
 from checkpost.checks.world import WATCH, Watch, World
 from checkpost.contract.contract import Contract
 from checkpost.contract.validators import Validators
+from checkpost.engine.addressing import readdress
 from checkpost.engine.plan import Planned
 from checkpost.engine.preflight import preflight
 from checkpost.engine.schedule import Footprint, Work, carry_out
@@ -161,13 +162,19 @@ async def run(
         settled = Settlement()
         try:
             interrupted = await _until(runner.all(), stop)
+            results = runner.results
+            if world.readdressed and not interrupted:
+                again = _Runner(world, await readdress(target, planned, world), progress, _MOST_ASKED)
+                interrupted = await _until(again.all(), stop)
+                anew = {each.resource for each in again.results}
+                results = [each for each in results if each.resource not in anew] + again.results
             await _tell_of_lists(world)
         finally:
             if world.ledger is not None:
                 settled = await tidy(world)
         compared = await _compared(world, settled.left)
     _tell_of_load(world)
-    checks = runner.results + _conformance(world, resources)
+    checks = results + _conformance(world, resources)
     asked = Counter(each.check for each in checks if each.outcome in {"passed", "failed"})
     world.findings.unite(asked.__getitem__)
     findings = _with_scripts(world)
@@ -340,8 +347,9 @@ class _Runner:
     they do there may be what was seen. Where the API itself failed, or a list answered otherwise than it should,
     nothing else is under way then."""
 
-    def __init__(self, world: World, planned: Sequence[Planned], progress: Progress) -> None:
-        self.world, self.planned, self.progress = world, planned, progress
+    def __init__(self, world: World, planned: Sequence[Planned], progress: Progress, turn: int = 0) -> None:
+        """``turn`` is how often checks may have been asked before, with values that are used now."""
+        self.world, self.planned, self.progress, self.turn = world, planned, progress, turn
         self._results: dict[int, CheckResult] = {}
         self._first: dict[int, _Asked] = {}
 
@@ -359,6 +367,7 @@ class _Runner:
 
     def _case(self, planned: Planned, turn: int) -> Case:
         client = self.world.client(planned.resource)
+        turn += self.turn
         return Case(self.world, planned.resource, planned.check, client, actor=planned.actor, turn=turn)
 
     async def _ask(self, work: Work, footprint: Footprint) -> Footprint | None:
@@ -470,7 +479,10 @@ class _Runner:
     def _refuse(self, planned: Planned) -> None:
         """Raise Blocked if something that the check stands on has failed before, Skipped if the role may not
         do what it needs."""
-        state = self.world.state(planned.resource.name)
+        state, key = self.world.state(planned.resource.name), planned.resource.key
+        other = self.world.readdressed.get(planned.resource.name)
+        if other is not None and key is not None and key.fields != (other,):
+            raise Skipped(f"its rows are found by {other}, with which it is asked anew")
         if state.may_not_read and "list" in planned.check.needs:
             raise Skipped(state.may_not_read)
         if state.may_not_create and planned.check.creates:

@@ -15,6 +15,8 @@ from checkpost.model.address import Address
 from checkpost.model.members import MEMBER
 
 _STYLE = re.compile(r"[^a-z0-9]+")
+#: An object that holds what pages are asked by, each member as a parameter: ``pagination[page]``.
+_PAGER = re.compile(r"^(?:pagination|paginate|paging|pager)\[(\w+)\]$", re.I)
 PARAMETER = re.compile(r"\{([^}/]+)\}")
 #: The part of an item path behind its collection: ``/{a}/{b}``, ``/id/{id}``, ``({id})``.
 _SUFFIX = re.compile(r"(?:/(?:[^/{}]+/)?\{[^}/]+\})+|\([^(){}]*\{[^}]+\}[^()]*\)")
@@ -60,7 +62,7 @@ def plain(path: str) -> str:
 def normal(name: str) -> str:
     """A name without case style: ``SpeciesId``, ``species-id`` and ``species_id`` are one; of the member of an object
     its own name."""
-    return _STYLE.sub("", name.rpartition(MEMBER)[2].lower())
+    return _STYLE.sub("", _PAGER.sub(r"\1", name.rpartition(MEMBER)[2]).lower())
 
 
 @cache

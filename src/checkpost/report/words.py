@@ -93,13 +93,18 @@ def database_lines(document: Json) -> list[str]:
         return []
     lines = [f"In the database {_differs(each)}." for each in database["differ"]]
     lines += [
-        f"{each['rows']} rows of the run were deleted and are still in the table {each['table']}."
+        f"{_rows(each['rows'])} of the run {'was' if each['rows'] == 1 else 'were'} deleted or never shown, and "
+        f"{'is' if each['rows'] == 1 else 'are'} in the table {each['table']}."
         for each in database["kept"]
     ]
     lines += [f"Beside, in a table that no resource shows, {_differs(each)}." for each in database["beside"]]
     if database["skipped"]:
         lines.append(f"Too long to be compared: {', '.join(database['skipped'])}.")
     return lines
+
+
+def _rows(number: int) -> str:
+    return "1 row" if number == 1 else f"{number} rows"
 
 
 def _differs(each: Json) -> str:

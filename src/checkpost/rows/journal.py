@@ -62,7 +62,8 @@ class Entry:
 
     ``answered`` is the key that the API's answer gave, ``shown`` the row in it, where that bears no mark, ``status``
     what it answered (0 for no answer), ``sure`` whether that tells the request's fate, ``proved`` that reading the row
-    showed what was sent, ``stamps`` what the server had set on it then, ``removed`` that its removal was answered.
+    showed what was sent, ``stamps`` what the server had set on it then, ``removed`` that its removal was answered,
+    ``seen`` that a look at the table has shown it.
     ``held`` is the row as it is to be found again, where it was left on purpose. The entry of a ``change`` stands for
     the row that a faulty API may make of it; ``key`` is then the row that was meant.
     """
@@ -80,6 +81,7 @@ class Entry:
     sure: bool = False
     proved: bool = False
     removed: bool = False
+    seen: bool = False
     stamps: Mapping[str, Any] | None = None
     held: Mapping[str, Any] | None = None
 
@@ -99,6 +101,10 @@ class Book:
     known: Mapping[str, frozenset[Key]] = field(default_factory=dict)
     whole: frozenset[str] = frozenset()
     above: Mapping[str, Key] = field(default_factory=dict)
+    #: Fields by which rows are found in place of the documented key, by table.
+    keys: Mapping[str, str] = field(default_factory=dict)
+    #: Keys that the run has made up, by table.
+    picked: Mapping[str, frozenset[Key]] = field(default_factory=dict)
 
 
 class Journal:
@@ -143,6 +149,14 @@ class Journal:
     def above(self, resource: str, key: Key) -> None:
         """Record the row that a table's rows are looked at under, where its paths stand under another's."""
         self._write({"above": resource, "key": list(key)})
+
+    def keyed(self, resource: str, name: str) -> None:
+        """Record that a table's rows are found by another field than the contract says."""
+        self._write({"keyed": resource, "by": name})
+
+    def picked(self, resource: str, key: Key) -> None:
+        """Record a key that the run has made up."""
+        self._write({"picked": resource, "key": list(key)})
 
     def intend(
         self, kind: Kind, resource: str, role: str, record: Mapping[str, Any], key: Key | None = None, above: Key = ()
@@ -197,6 +211,8 @@ class BookReader:
         self._known: dict[str, frozenset[Key]] = {}
         self._whole: set[str] = set()
         self._above: dict[str, Key] = {}
+        self._keys: dict[str, str] = {}
+        self._picked: dict[str, set[Key]] = {}
 
     def feed(self, text: str) -> None:
         """Take in whole lines; a last one that a crash cut off is passed over."""
@@ -220,6 +236,10 @@ class BookReader:
             )
         elif "above" in line:
             self._above[line["above"]] = tuple(line["key"])
+        elif "picked" in line:
+            self._picked.setdefault(line["picked"], set()).add(tuple(line["key"]))
+        elif "keyed" in line:
+            self._keys[line["keyed"]] = line["by"]
         elif "tell" in line and line["tell"] in self._entries:
             told = {name: value for name, value in line.items() if name != "tell"}
             if told.get("answered") is not None:
@@ -231,7 +251,9 @@ class BookReader:
 
     def book(self) -> Book:
         """What was read so far."""
-        return Book(self._heading, dict(self._entries), dict(self._known), frozenset(self._whole), dict(self._above))
+        whole, above = frozenset(self._whole), dict(self._above)
+        picked = {name: frozenset(keys) for name, keys in self._picked.items()}
+        return Book(self._heading, dict(self._entries), dict(self._known), whole, above, dict(self._keys), picked)
 
 
 def read_book(text: str) -> Book:

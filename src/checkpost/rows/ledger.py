@@ -153,6 +153,8 @@ class Ledger:
             table = self.table(name)
             table.known, table.whole, table.looked_at = keys, name in book.whole, True
             table.key_settled = True
+        for name, picked in book.picked.items():
+            self.table(name).picked |= picked
         for entry in book.entries.values():
             if entry.kind == "create" and entry.answered is not None:
                 # what was sent to a row that had this key before says nothing of the one that has it since
@@ -165,7 +167,6 @@ class Ledger:
                 self.table(entry.resource).doubtful.add(entry.key)
             if entry.kind == "create" and entry.key is not None and entry.key not in self.table(entry.resource).known:
                 self.table(entry.resource).picked.add(entry.key)
-            self._pick(entry.resource, entry.record)
             if entry.kind == "change" and entry.key is not None:
                 self.table(entry.resource).changes.setdefault(entry.key, []).append(entry.record)
             elif entry.answered is not None:
@@ -202,6 +203,18 @@ class Ledger:
         elif counted and len(keys) < len(listing.rows):
             table.forbidden = "rows of its list share a key, or have none, so that the key does not name one row"
         self.journal.known(name, keys, listing.complete)
+
+    def rekey(self, name: str, field: str, keys: Mapping[Key, Key], before: Listing | None) -> None:
+        """Rows of a table have other keys than was taken for granted, those of a ``field``: by the ones before, as its
+        list shows them now. ``before`` are the rows of before the run under their other keys."""
+        table = self.table(name)
+        own = {keys[key]: number for key, number in table.own.items() if key in keys}
+        self.tables[name] = Table(own=own, ever=set(own), unproved=set(own))
+        self.journal.keyed(name, field)
+        if before is not None:
+            self.know(name, before)
+        for key, number in own.items():
+            self.journal.tell(number, answered=key)
 
     async def _know(self, name: str) -> Table:
         """The table, its rows of before read first if nobody has."""
@@ -411,9 +424,12 @@ class Ledger:
         """Note a key that a record names, as it may be stored: a change that names another may make a row of it."""
         client, table = self.reach(name), self.table(name)
         key = client.key_of(record) if client is not None else None
-        if key is not None and key not in table.known:
+        if key is not None and key not in table.known | table.ever:  # else the API made it up
             stored = tuple(part.strip() if isinstance(part, str) else part for part in key)
-            table.picked |= {key, stored} - table.known
+            new = {key, stored} - table.known - table.ever - table.picked
+            table.picked |= new
+            for each in new:
+                self.journal.picked(name, each)
 
     async def _undone(self, act: Act, entries: Sequence[Entry], pause: float) -> bool:
         """Whether, after a pause, a request that was put off is seen not to be done."""
@@ -715,6 +731,7 @@ class Ledger:
     def claim(self, name: str, key: Key, number: int) -> None:
         """A look at the table has shown that a row is the run's."""
         table = self.table(name)
+        self.journal.tell(number, seen=True)
         table.left.pop(key, None)
         table.own[key] = number
         table.ever.add(key)

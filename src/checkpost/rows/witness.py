@@ -24,6 +24,7 @@ _SAMPLES = 3
 _FEW = 200
 #: From how many requests on a list is not read again for rows that were removed.
 _LONG_LIST = 20
+_NEVER_SEEN = "neither its key nor its list has shown it, or any other row of this run"
 _OTHER_VALUES = "a create was answered with its key, but it shows other values than were sent"
 _PARTS: tuple[Operator, ...] = ("contains", "icontains", "like", "ilike", "match")
 
@@ -74,7 +75,18 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
     if not found.whole:
         found.untold = [each for each in entries if _open(each, ledger, filtered, unclear, found)]
         found.why = found.why or "it has no list, and the answer gave no key"
+    elif not found.own and not any(each.proved or each.seen for each in ledger.journal.entries(name)):
+        # of a table whose new rows were never seen nothing shows that they would be
+        claimed = {id(each) for each in found.own.values()}
+        found.untold = [each for each in entries if id(each) not in claimed and _never_seen(each, found)]
+        found.why = _NEVER_SEEN
     return found
+
+
+def _never_seen(entry: Entry, found: Look) -> bool:
+    """Whether a row was made, as the answer says, or may have been, since there was none, and was never shown."""
+    made = 200 <= entry.status < 300 or entry.status == 0
+    return entry.kind == "create" and made and not entry.removed and entry.named not in found.like
 
 
 def _take(found: Look, listing: Listing) -> None:

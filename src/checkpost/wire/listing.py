@@ -111,6 +111,29 @@ def counted(client: Client, asked: Asked) -> Asked:
     return Asked((*asked.pairs, (counting.parameter, counting.value)), asked.headers)
 
 
+#: What answers call the number of all rows or pages, or say that there are more, under any description.
+_ALL = frozenset({"total", "totalcount", "totalitems", "totalrows", "totalrecords", "totalelements", "totalresults"})
+_PAGES = frozenset({"pagecount", "totalpages", "pages", "lastpage", "numpages"})
+_MORE = frozenset({"hasmore", "hasnext", "hasnextpage", "more"})
+_DEEP = 3
+
+
+def says_more(body: Any, shown: int, depth: int = _DEEP) -> bool:
+    """Whether an answer that shows so many rows says beside them that there are more."""
+    if not isinstance(body, dict):
+        return False
+    for name, value in body.items():
+        word = re.sub(r"[^a-z]", "", name.lower())
+        is_number = isinstance(value, int) and not isinstance(value, bool)
+        if (is_number and ((word in _ALL and value > shown) or (word in _PAGES and value > 1))) or (
+            word in _MORE and value is True
+        ):
+            return True
+        if depth > 1 and isinstance(value, dict) and says_more(value, shown, depth - 1):
+            return True
+    return False
+
+
 async def read_list(client: Client, most: int, check: str, situation: str, asked: Asked) -> Listing:
     """Read what ``asked`` leaves of a list, page by page. See ``Client.whole_list``."""
     paging = client.resource.paging
@@ -149,10 +172,13 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
     elif paging.style in {"next", "cursor", "link"}:
         complete = await reader.along()
     elif paging.style in {"none", "range"}:
-        complete = total == step if total is not None else not paging.limit or step < dict(pairs).get(paging.limit, 0)
+        short = not paging.limit or step < dict(pairs).get(paging.limit, 0)
+        complete = total == step if total is not None else short and not says_more(first.answer.json, step)
     listing = reader.listing(complete, total)
     if not complete and (total is None or total <= most) and len(listing.rows) <= most:
-        return replace(listing, partial="its pages do not join to a whole list")
+        more = paging.style == "none" and not paging.limit
+        why = "its answer says that there are more rows" if more else "its pages do not join to a whole list"
+        return replace(listing, partial=why)
     return replace(listing, partial="" if complete else f"it has over {most} rows")
 
 

@@ -164,6 +164,23 @@ def _sql_words(said: str, code: str) -> Templates:
     return templates
 
 
+def in_brackets(parameter: Parameter) -> tuple[Filtering, ...]:
+    """An object that is spread in brackets, whose members nothing describes (OpenAPI 3.1, 4.8.12: ``deepObject``): the
+    usual ways, to be tried."""
+    why = Reason(f"the list takes {parameter.name}[…], of whose members nothing is said", "guess")
+    words: tuple[Operator, ...] = ("eq", "ne", "gt", "ge", "lt", "le")
+    spelled = {"ge": "gte", "le": "lte"}
+    found = []
+    for sign in ("$", "", "_"):
+        templates: dict[tuple[str, Operator], str] = {
+            (ANY, word): f"{parameter.name}[{{field}}][{sign}{spelled.get(word, word)}]={{value}}" for word in words
+        }
+        found.append(Filtering("parameters", templates, why, documented=False, place=parameter.place))
+    plainly: dict[tuple[str, Operator], str] = {(ANY, "eq"): f"{parameter.name}[{{field}}]={{value}}"}
+    found.append(Filtering("parameters", plainly, why, documented=False, place=parameter.place))
+    return tuple(found)
+
+
 def untold(parameter: Parameter) -> tuple[Filtering, ...]:
     """A parameter of which nothing is said: the usual grammars, to be tried."""
     why = Reason(f"the list takes {parameter.name}, of whose grammar nothing is said", "guess")

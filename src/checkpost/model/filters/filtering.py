@@ -6,10 +6,11 @@ from collections.abc import Sequence
 
 from checkpost.contract.contract import Operation
 from checkpost.model.field import Field
-from checkpost.model.filters.expressions import expression, odata, untold
+from checkpost.model.filters.expressions import expression, in_brackets, odata, untold
 from checkpost.model.filters.parameters import by_parameters
 from checkpost.model.paths import normal
 from checkpost.model.said import said_of
+from checkpost.model.shape import shape_of
 from checkpost.model.spelling import Filtering
 
 #: Parameters that hold an expression, by name; the second set only where what is said of them shows one.
@@ -27,9 +28,12 @@ def filterings_of(operation: Operation, fields: Sequence[Field], taken: set[str]
     compared = by_parameters(operation, queries, fields)
     found: list[Filtering] = [compared] if compared is not None else []
     alternatives: dict[str, tuple[Filtering, ...]] = {}
+    loose: tuple[Filtering, ...] = ()
     for parameter in queries:
         word = normal(parameter.name)
         described: tuple[Filtering, ...] = ()
+        if word in _EXPRESSIONS and parameter.style == "deepObject" and not shape_of(parameter.schema).properties:
+            loose = in_brackets(parameter)
         if parameter.name == "$filter":
             described = (odata(parameter, said_of(parameter)),)
         elif word in (*_EXPRESSIONS, *_PERHAPS) and parameter.style != "deepObject" and parameter.name not in names:
@@ -40,4 +44,6 @@ def filterings_of(operation: Operation, fields: Sequence[Field], taken: set[str]
         elif word in _EXPRESSIONS and parameter.style != "deepObject" and not found and parameter.name not in names:
             return untold(parameter)
     best = max(found, key=lambda each: len(each.templates), default=None)
+    if loose and (best is None or len(best.templates) < 2):
+        return loose
     return alternatives.get(best.parameter, (best,)) if best is not None else ()
