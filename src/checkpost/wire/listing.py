@@ -115,7 +115,7 @@ def counted(client: Client, asked: Asked) -> Asked:
 _ALL = frozenset({"total", "totalcount", "totalitems", "totalrows", "totalrecords", "totalelements", "totalresults"})
 _PAGES = frozenset({"pagecount", "totalpages", "pages", "lastpage", "numpages"})
 _MORE = frozenset({"hasmore", "hasnext", "hasnextpage", "more"})
-_DEEP = 3
+_DEEP = 4
 
 
 def says_more(body: Any, shown: int, depth: int = _DEEP) -> bool:
