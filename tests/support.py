@@ -26,6 +26,8 @@ from checkpost.engine.target import aim
 from checkpost.profile.credentials import Credential, Role
 from checkpost.profile.profile import Profile
 from checkpost.wire.session import Limits
+from checkpost.wire.transport import Transport
+from tests.direct import Direct
 
 ENVIRONMENT = {seedbank.VARIABLES[user]: token for token, (user, _) in seedbank.TOKENS.items()}
 COMMAND = Path(sys.executable).with_name("checkpost")
@@ -62,15 +64,17 @@ def run_against(
     read_only: bool = False,
     most_rows: int = 2000,
     without: Sequence[str] = (),
+    transport: Transport | None = None,
 ) -> Result:
-    """A whole run in this process; ``without`` names checks that are left out for time."""
+    """A whole run in this process; ``without`` names checks that are left out for time, ``transport`` takes the
+    network's place."""
     os.environ.update(ENVIRONMENT)
     roles = {role.name: role} if role else {}
     profile = Profile(folder, contract=contract, base_url=base_url, roles=roles, writes_by_filter=True)
     target = with_answers(aim(profile, read_only, 10.0), Limits())
     planned = plan(target.model, families, resources, target.no_writes)
     planned = [each for each in planned if each.check.name not in without]
-    return asyncio.run(run(target, planned, Limits(timeout=60, rows=most_rows), 1))
+    return asyncio.run(run(target, planned, Limits(timeout=60, rows=most_rows), 1, transport=transport))
 
 
 def run_on_stand_in(
@@ -79,10 +83,12 @@ def run_on_stand_in(
     families: Sequence[str] = (),
     role: Role = CURATOR,
     without: Sequence[str] = (),
+    direct: bool = False,
 ) -> Result:
-    """A run against a stand-in as the curator."""
+    """A run against a stand-in as the curator; ``direct``, without a network between."""
+    transport = Direct(stand_in.app) if direct else None
     with fetched(stand_in) as (folder, contract):
-        return run_against(contract, None, folder, resources, families, role, without=without)
+        return run_against(contract, None, folder, resources, families, role, without=without, transport=transport)
 
 
 @contextlib.contextmanager
@@ -99,6 +105,7 @@ def run_on_example(
     families: Sequence[str] = (),
     leave: Sequence[str] = (),
     without: Sequence[str] = (),
+    direct: bool = False,
 ) -> Result:
     """A run as the example's curator, with the rights of the others as its profile states them; ``leave`` names
     roles that are not looked at, ``without`` checks that are left out, for time."""
@@ -116,7 +123,8 @@ def run_on_example(
             witness=target.profile.witness is not None,
         )
         planned = [each for each in planned if each.actor not in leave and each.check.name not in without]
-        return asyncio.run(run(target, planned, Limits(timeout=60), 1))
+        transport = Direct(stand_in.app) if direct else None
+        return asyncio.run(run(target, planned, Limits(timeout=60), 1, transport=transport))
 
 
 def checkpost(*words: str, folder: Path, timeout: float = 300, **environment: str) -> subprocess.CompletedProcess[str]:

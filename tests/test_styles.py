@@ -59,7 +59,7 @@ def looked_at(style: str, defects: tuple[str, ...], tables: tuple[str, ...], fam
     spelling = STYLES[style].spelling
     with InProcess(defects, spelling=spelling, style=style) as stand_in:
         before = stand_in.contents()
-        result = run_on_stand_in(stand_in, tables, families)
+        result = run_on_stand_in(stand_in, tables, families, direct=True)
         unchanged = stand_in.contents() == before and not result.left
     told = [(each.check, each.title, each.observed) for each in result.findings]
     broken = [f"{each.check} {each.resource}: {each.reason}" for each in result.checks if each.outcome == "blocked"]

@@ -42,6 +42,7 @@ class InProcess:
         self, defects: Sequence[str] = (), database: str = ":memory:", spelling: str = USUAL, style: str = PLAIN
     ) -> None:
         self._server, self._socket, self.database = _prepared(defects, database, 0, spelling, style)
+        self.app = self._server.config.app
         self.address = Address(f"http://127.0.0.1:{self._socket.getsockname()[1]}{BASE}")
         self._thread = threading.Thread(target=self._server.run, args=([self._socket],), daemon=True)
 
