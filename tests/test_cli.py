@@ -332,7 +332,7 @@ class Demo(Folder):
         sound, faulty = done.stdout.split("planted defects")
         self.assertIn("no findings", sound)
         self.assertIn("row for row, what they were", sound)
-        self.assertIn("15 errors", faulty)
+        self.assertIn("16 errors", faulty)
         shown = checkpost("show", folder=self.folder / "checkpost-demo")
         self.assertIn("15 errors", shown.stdout)
 
