@@ -186,6 +186,16 @@ class OnStandIn(Folder):
         families = {check["family"] for check in json.loads((self.shared / "o.json").read_text())["checks"]}
         self.assertNotIn("update", families)
 
+    def test_a_budget_ends_a_run_early_and_what_was_left_out_is_told(self) -> None:
+        done = checkpost("run", "--max-requests", "60", "--resource", "ta*", "--out", "b.json", folder=self.shared)
+        report = json.loads((self.shared / "b.json").read_text())
+        left_out = [each for each in report["checks"] if each["reason"] == "left out: --max-requests 60 was reached"]
+        self.assertEqual({each["resource"] for each in report["checks"]}, {"tags"})
+        self.assertGreater(len(left_out), 20)
+        self.assertLess(report["summary"]["requests"], 200, "what is under way comes to its end")
+        self.assertIn(f"{len(left_out)} of {len(report['checks'])} checks, of 1 resource, were left out", done.stdout)
+        self.assertEqual(report["summary"]["left"], [])
+
     def test_without_a_profile(self) -> None:
         words = (
             "run",

@@ -1,16 +1,21 @@
-"""What belongs to no table: every documented GET that needs nothing is asked once, and held against its schema."""
+"""What belongs to no table: every documented GET that needs nothing, or no more than a row's key, is asked once, and
+held against its schema."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Iterator
 
+from checkpost.checks.case import Case
 from checkpost.checks.conformance import Observation, conform
+from checkpost.checks.registry import Skipped, check, looking
 from checkpost.checks.together import all_of
 from checkpost.checks.world import World
 from checkpost.contract.contract import Operation
 from checkpost.model.doing import DOES
-from checkpost.wire.exchange import Request
+from checkpost.model.paths import nameless, parameters, plain
+from checkpost.model.resource import Resource
+from checkpost.wire.exchange import Exchange, Request
 
 CHECK = "read.others"
 #: Words of paths that may do something although they are asked by GET.
@@ -25,15 +30,57 @@ _DOES = re.compile(
 _NOT_THERE = frozenset({404, 405})
 
 
+def _safe(operation: Operation, why: str) -> bool:
+    """Whether a GET needs nothing beside its path, ends, and does nothing, as far as its words tell."""
+    words = [part for part in re.split(r"[/.:]", operation.path) if part]
+    needs = any(each.required and each.location != "path" for each in operation.parameters)
+    endless = any("event-stream" in media.name for answer in operation.success() for media in answer.content)
+    does = any(_DOES.fullmatch(part) for word in words for part in (word, *re.split(r"[-_]", word)))
+    return operation.method == "GET" and not (needs or endless or does or why == DOES)
+
+
 def readable(world: World) -> Iterator[Operation]:
     """The documented GETs of no table that take no path parameter, and need no other one."""
     for operation, why in world.model.others:
-        words = [part for part in re.split(r"[/.:]", operation.path) if part]
-        needs = any(each.required for each in operation.parameters)
-        endless = any("event-stream" in media.name for answer in operation.success() for media in answer.content)
-        does = any(_DOES.fullmatch(part) for word in words for part in (word, *re.split(r"[-_]", word)))
-        if operation.method == "GET" and "{" not in operation.path and not (needs or endless or does or why == DOES):
+        if "{" not in operation.path and _safe(operation, why):
             yield operation
+
+
+def beside(world: World, resource: Resource) -> list[Operation]:
+    """The documented GETs of no table that stand under a row of a resource, and need nothing but its key."""
+    if resource.item is None or resource.key is None or resource.under:
+        return []
+    head = nameless(plain(resource.item)) + "/"
+    return [
+        operation
+        for operation, why in world.model.others
+        if nameless(plain(operation.path)).startswith(head)
+        and len(parameters(operation.path)) == len(resource.key.fields)
+        and _safe(operation, why)
+    ]
+
+
+@check("read.beside", needs=("create", "delete"), creates=True, cost=lambda resource: 0)
+@looking
+async def beside_rows(case: Case) -> None:
+    """Is what can be read beside a row answered as the contract describes it?"""
+    operations = beside(case.world, case.resource)
+    if not operations:
+        raise Skipped("the contract has nothing else to read beside its rows")
+    own = (await case.own())[0]
+    for operation in operations:
+        url = case.client.url(operation, own.key)
+        exchange = await case.world.session.send(Request("GET", url, case.world.role.name), case.check.name)
+        case.requests += 1
+        _judge(case.world, operation, exchange, "asked of an own row")
+
+
+def _judge(world: World, operation: Operation, exchange: Exchange, situation: str) -> None:
+    """Add what is wrong with an answer to the findings."""
+    world.exercised.add((operation.method, operation.path))
+    answer = exchange.answer
+    if answer.ok or answer.status in _NOT_THERE or answer.status >= 500:
+        world.findings.add(conform(Observation("", operation, exchange, situation), world.validators))
 
 
 async def read_others(world: World) -> None:
@@ -41,11 +88,6 @@ async def read_others(world: World) -> None:
 
     async def ask(operation: Operation) -> None:
         request = Request("GET", world.base_url.rstrip("/") + operation.path, world.role.name)
-        exchange = await world.session.send(request, CHECK)
-        world.exercised.add((operation.method, operation.path))
-        answer = exchange.answer
-        if answer.ok or answer.status in _NOT_THERE or answer.status >= 500:
-            observation = Observation("", operation, exchange, "asked by itself")
-            world.findings.add(conform(observation, world.validators))
+        _judge(world, operation, await world.session.send(request, CHECK), "asked by itself")
 
     await all_of(map(ask, readable(world)))

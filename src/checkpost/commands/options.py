@@ -97,7 +97,13 @@ with_choice = _gathered(
     "chosen",
     (
         click.option("--only", "families", multiple=True, metavar="FAMILY", help="Only checks of this family."),
-        click.option("--resource", "resources", multiple=True, metavar="NAME", help="Only this resource."),
+        click.option(
+            "--resource",
+            "resources",
+            multiple=True,
+            metavar="NAME",
+            help="Only this resource; * stands for any letters.",
+        ),
         click.option("--read-only", is_flag=True, help="Ask only what needs no write."),
         click.option(
             "--allow-writes", multiple=True, metavar="HOST", help="Allow writes on a host other than this machine."
@@ -139,15 +145,21 @@ def check_families(families: tuple[str, ...]) -> None:
             raise CheckPostError(f"There is no family {family!r} of checks; the families are {', '.join(FAMILIES)}.")
 
 
-def check_resources(resources: tuple[str, ...], known: list[str]) -> None:
-    """Raise CheckPostError for a resource that there is not."""
+def chosen_resources(resources: tuple[str, ...], known: list[str]) -> tuple[str, ...]:
+    """The resources that are meant, in the contract's order; ``*`` and ``?`` stand for letters. Raises CheckPostError
+    for a name that means none."""
     import difflib
+    import fnmatch
 
+    meant: set[str] = set()
     for name in resources:
-        if name not in known:
+        found = {name} & set(known) or set(fnmatch.filter(known, name))
+        if not found:
             near = difflib.get_close_matches(name, known, 1)
             hint = f"did you mean {near[0]!r}?" if near else f"the resources are {', '.join(known)}."
             raise CheckPostError(f"There is no resource {name!r} in the contract; {hint}")
+        meant |= found
+    return tuple(name for name in known if name in meant)
 
 
 def fail_on(words: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:

@@ -8,7 +8,7 @@ from checkpost.commands.options import (
     Aimed,
     Chosen,
     check_families,
-    check_resources,
+    chosen_resources,
     profile_of,
     with_choice,
     with_target,
@@ -36,13 +36,13 @@ def plan(aimed: Aimed, chosen: Chosen, skipped: bool) -> None:
         )
     if open_questions(target):
         click.echo("What the contract leaves open of some rows a run asks the API first: more is asked then.", err=True)
-    check_resources(chosen.resources, [resource.name for resource in target.model.resources])
+    resources = chosen_resources(chosen.resources, [resource.name for resource in target.model.resources])
     from checkpost.report.console import plain_console
 
     planned = make_plan(
         target.model,
         chosen.families,
-        chosen.resources,
+        resources,
         target.no_writes,
         actors=target.actors,
         witness=target.profile.witness is not None,

@@ -13,7 +13,7 @@ from checkpost.commands.options import (
     Aimed,
     Chosen,
     check_families,
-    check_resources,
+    chosen_resources,
     failing,
     profile_of,
     with_choice,
@@ -23,6 +23,7 @@ from checkpost.commands.options import fail_on as failing_on
 from checkpost.errors import CLEAN, FINDINGS, NOT_COMPLETED, CheckPostError
 
 if TYPE_CHECKING:
+    from checkpost.engine.budget import Budget
     from checkpost.engine.plan import Planned
     from checkpost.engine.run import Result
     from checkpost.engine.target import Target
@@ -46,6 +47,8 @@ Json = dict[str, Any]
     metavar="N",
     help="Read lists of up to N rows whole; longer ones are judged by a sample.",
 )
+@click.option("--max-requests", type=click.IntRange(1), metavar="N", help="Begin no check after N requests.")
+@click.option("--max-time", type=click.FloatRange(0.1), metavar="S", help="Begin no check after S seconds.")
 @click.option(
     "--out",
     "reports",
@@ -69,6 +72,8 @@ def run(
     concurrency: int,
     timeout: float,
     most_rows: int,
+    max_requests: int | None,
+    max_time: float | None,
     reports: tuple[Path, ...],
     hold: bool,
     verify_held: bool,
@@ -79,6 +84,7 @@ def run(
     Rows are written only on this machine (a loopback address) or where --allow-writes names the host, and
     are removed again.
     """
+    from checkpost.engine.budget import Budget
     from checkpost.engine.plan import plan
     from checkpost.engine.target import aim
     from checkpost.report.files import writer_of
@@ -90,23 +96,23 @@ def run(
     target = aim(profile_of(aimed, chosen.allow_writes), chosen.read_only, timeout, aimed.credentials)
     limits = Limits(timeout, concurrency, most_rows)
     target = with_answers(target, limits)
-    check_resources(chosen.resources, [resource.name for resource in target.model.resources])
+    resources = chosen_resources(chosen.resources, [resource.name for resource in target.model.resources])
     if hold and verify_held:
         raise CheckPostError("--hold and --verify-held are two runs: hold first, verify when the API is up again.")
     if verify_held:
-        result = verify(target, chosen.resources, limits, seed)
+        result = verify(target, resources, limits, seed)
     else:
         holding: Any = "hold.left" if hold else ""
         planned = plan(
             target.model,
             chosen.families,
-            chosen.resources,
+            resources,
             target.no_writes,
             holding,
             target.actors,
             target.profile.witness is not None,
         )
-        result = carry_out(target, planned, limits, seed)
+        result = carry_out(target, planned, limits, seed, budget=Budget(max_requests, max_time))
     document = keep(result, reports)
     show(document)
     sys.exit(exit_status(document, fail_on))
@@ -154,11 +160,19 @@ def verify(target: Target, resources: tuple[str, ...], limits: Any, seed: int) -
     return replace(result, left=tuple(row for each in swept for row in each.left))
 
 
-def carry_out(target: Target, planned: list[Planned], limits: Any, seed: int, waiting: Sequence[Entry] = ()) -> Result:
+def carry_out(
+    target: Target,
+    planned: list[Planned],
+    limits: Any,
+    seed: int,
+    waiting: Sequence[Entry] = (),
+    budget: Budget | None = None,
+) -> Result:
     """Run the checks with a progress bar on a terminal; an interrupt ends them early, rows removed."""
     import asyncio
     import signal
 
+    from checkpost.engine.budget import UNLIMITED
     from checkpost.engine.run import run as run_checks
     from checkpost.errors import NotCompleted
     from checkpost.wire.loop import run as run_loop
@@ -178,7 +192,7 @@ def carry_out(target: Target, planned: list[Planned], limits: Any, seed: int, wa
             except (NotImplementedError, RuntimeError):  # not on this system, or not on the main thread
                 break
         with _progress(len(planned)) as advance:
-            return await run_checks(target, planned, limits, seed, advance, stop, waiting)
+            return await run_checks(target, planned, limits, seed, advance, stop, waiting, budget=budget or UNLIMITED)
 
     try:
         return run_loop(work())

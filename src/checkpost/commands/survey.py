@@ -40,7 +40,7 @@ def survey(
     force: bool,
 ) -> None:
     """Show the resources of CONTRACT, their keys, fields and relations, doubts, and the contract's flaws."""
-    from checkpost.commands.options import check_resources
+    from checkpost.commands.options import chosen_resources
     from checkpost.engine.learn import learn_now
     from checkpost.engine.target import aim, load_contract, told_to_roles, understood
     from checkpost.model.flaws import flaws
@@ -60,7 +60,7 @@ def survey(
     else:
         read, environment = load_contract(profile, 10.0)
         read, model = understood(read, profile)
-    check_resources(resources, [resource.name for resource in model.resources])
+    resources = chosen_resources(resources, [resource.name for resource in model.resources])
     console = plain_console()
     if resources:
         for name in resources:
@@ -110,7 +110,7 @@ def _show_database(profile: Profile, model: Model, environment: dict[str, str], 
 
 def _observe(profile: Profile, read_only: bool, resources: tuple[str, ...], file: Path | None) -> None:
     """Try what each role can do, print it, and add it to a profile if one is named."""
-    from checkpost.commands.options import check_resources
+    from checkpost.commands.options import chosen_resources
     from checkpost.commands.run import carry_out
     from checkpost.engine.plan import plan
     from checkpost.engine.target import aim
@@ -119,7 +119,7 @@ def _observe(profile: Profile, read_only: bool, resources: tuple[str, ...], file
     from checkpost.wire.session import Limits
 
     target = aim(profile, read_only, 10.0)
-    check_resources(resources, [resource.name for resource in target.model.resources])
+    resources = chosen_resources(resources, [resource.name for resource in target.model.resources])
     planned = plan(target.model, (), resources, target.no_writes, "observe", target.others)
     result = carry_out(target, planned, Limits(), 1)
     console = plain_console()

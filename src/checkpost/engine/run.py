@@ -23,6 +23,7 @@ from checkpost.checks.world import WATCH, Watch, World
 from checkpost.contract.contract import Contract
 from checkpost.contract.validators import Validators
 from checkpost.engine.addressing import readdress
+from checkpost.engine.budget import UNLIMITED, Budget
 from checkpost.engine.plan import Planned
 from checkpost.engine.preflight import preflight
 from checkpost.engine.schedule import Footprint, Work, carry_out
@@ -104,10 +105,11 @@ async def run(
     transport: Transport | None = None,
     log: Callable[[str], Log] | None = None,
     name: str = "",
+    budget: Budget = UNLIMITED,
 ) -> Result:
     """Carry out a plan and remove what it made. Setting ``stop`` ends it early, rows removed all the same.
     ``waiting`` are the rows that an earlier run has left; ``transport`` and ``log`` (by the run's name) take the place
-    of the network and of the journal's file, ``name`` that of a new name.
+    of the network and of the journal's file, ``name`` that of a new name; ``budget`` says how much may be asked.
 
     Raises CheckPostError or NotCompleted if the API cannot be worked with at all.
     """
@@ -158,13 +160,17 @@ async def run(
             _record_known(world, resources)
         if world.chosen >= {each.name for each in target.model.resources} and _reads(planned):
             await read_others(world)
-        runner = _Runner(world, planned, progress)
+
+        def used_up() -> str:
+            return budget.used_up(len(exchanges), time.perf_counter() - clock)
+
+        runner = _Runner(world, planned, progress, used_up)
         settled = Settlement()
         try:
             interrupted = await _until(runner.all(), stop)
             results = runner.results
             if world.readdressed and not interrupted:
-                again = _Runner(world, await readdress(target, planned, world), progress, _MOST_ASKED)
+                again = _Runner(world, await readdress(target, planned, world), progress, used_up, _MOST_ASKED)
                 interrupted = await _until(again.all(), stop)
                 anew = {each.resource for each in again.results}
                 results = [each for each in results if each.resource not in anew] + again.results
@@ -347,9 +353,17 @@ class _Runner:
     they do there may be what was seen. Where the API itself failed, or a list answered otherwise than it should,
     nothing else is under way then."""
 
-    def __init__(self, world: World, planned: Sequence[Planned], progress: Progress, turn: int = 0) -> None:
-        """``turn`` is how often checks may have been asked before, with values that are used now."""
-        self.world, self.planned, self.progress, self.turn = world, planned, progress, turn
+    def __init__(
+        self,
+        world: World,
+        planned: Sequence[Planned],
+        progress: Progress,
+        used_up: Callable[[], str] = lambda: "",
+        turn: int = 0,
+    ) -> None:
+        """``used_up`` says why no more checks are to be begun, ``turn`` how often they may have been asked before, with
+        values that are used now."""
+        self.world, self.planned, self.progress, self.used_up, self.turn = world, planned, progress, used_up, turn
         self._results: dict[int, CheckResult] = {}
         self._first: dict[int, _Asked] = {}
 
@@ -375,6 +389,9 @@ class _Runner:
         planned, number = self.planned[work.number], work.number
         state, first = self.world.state(planned.resource.name), self._first.get(number)
         case = self._case(planned, len(first.titles) if first is not None else 0)
+        if first is None and (left_out := self.used_up()):
+            self._end(number, case, "skipped", left_out)
+            return None
         watch = Watch()
         WATCH.set(watch)
         started = time.perf_counter()

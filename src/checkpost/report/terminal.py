@@ -12,6 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from checkpost.checks.registry import FAMILIES, HOLD
+from checkpost.engine.budget import LEFT_OUT
 from checkpost.findings import NOT_CHOSEN
 from checkpost.report.access import access_matrix
 from checkpost.report.words import asked_of, database_lines, is_judged, state_of_rows, verdict
@@ -115,6 +116,13 @@ def _verdict(document: Json) -> RenderableType:
     lines = [Text.assemble((verdict(document), style), words, (rows, "bold red" if "NOT" in rows else ""))]
     if run["interrupted"]:
         lines.append(Text("The run was interrupted: what it had not asked yet is missing here.", style="bold"))
+    left_out = [each for each in document["checks"] if each["reason"].startswith(LEFT_OUT)]
+    if left_out:
+        why = left_out[0]["reason"].removeprefix(LEFT_OUT)
+        of = len({each["resource"] for each in left_out})
+        resources = "1 resource" if of == 1 else f"{of} resources"
+        words = f"{len(left_out)} of {len(document['checks'])} checks, of {resources}, were left out: {why}."
+        lines.append(Text(words, style="bold"))
     if summary.get("held"):
         held = f"{summary['held']} rows are held: checkpost run --verify-held looks at them later, and removes them."
         lines.append(Text(held, style="bold"))
