@@ -149,17 +149,23 @@ def _module(location: str, document: Any, text: str) -> ModuleType:
 
 
 def _dangling(library: Library, known: set[Flaw]) -> list[Flaw]:
-    """Every other reference that leads to nothing; loads what the references name on the way."""
+    """Every other reference that leads to nothing; loads what the references name on the way. They are read past: what
+    they stand for is not known, and may be anything."""
     found: list[Flaw] = []
+    nowhere: list[Node] = []
     done: set[str] = set()
     while waiting := [location for location in library.documents if location not in done]:
         for location in waiting:
             done.add(location)
-            _search(library.root(location), False, known, found, set())
+            _search(library.root(location), False, known, found, nowhere, set())
+    for node in nowhere:
+        node.value.pop("$ref", None)
     return found
 
 
-def _search(node: Node, names: bool, known: set[Flaw], found: list[Flaw], seen: set[int]) -> None:
+def _search(
+    node: Node, names: bool, known: set[Flaw], found: list[Flaw], nowhere: list[Node], seen: set[int]
+) -> None:
     if id(node.value) in seen:
         return
     if not isinstance(node.value, dict | list):
@@ -171,10 +177,11 @@ def _search(node: Node, names: bool, known: set[Flaw], found: list[Flaw], seen: 
         except Unresolved as error:
             kind = "cyclic-reference" if "itself" in error.why else "dangling-reference"
             flaw = Flaw("error", kind, f"{error}.", error.place)
+            nowhere.append(node)
             if flaw not in known and flaw not in found:
                 found.append(flaw)
     members = node.value.items() if isinstance(node.value, dict) else enumerate(node.value or ())
     for key, value in members:
         if not isinstance(value, dict | list) or (not names and key in VALUES):
             continue
-        _search(node.child(key), key == "properties" and not names, known, found, seen)
+        _search(node.child(key), key == "properties" and not names, known, found, nowhere, seen)

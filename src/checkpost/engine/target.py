@@ -124,10 +124,10 @@ def aim(
     role = _role(contract, credentials) if credentials else profile.role
     if ready:
         require_variables(role, environment, profile)
-    _refuse_flaws(contract)
     base_url = _base_url(profile, contract)
     contract, model = understood(contract, profile)
     if not model.resources and fold_of(contract) is None:
+        _refuse_flaws(contract)
         raise CheckPostError(
             f"{contract.location}: no path of the contract could be understood as a resource; "
             "name collection and item paths under 'resources' in the profile."
@@ -210,7 +210,7 @@ def _credential(scheme: SecurityScheme | None, variable: str) -> Credential:
 
 
 def _refuse_flaws(contract: Contract) -> None:
-    """A reference that leads nowhere leaves rules unknown, so nothing can be judged by it."""
+    """Raise CheckPostError for a reference that leads nowhere, and may be why nothing was understood."""
     for flaw in contract.flaws:
         if flaw.severity == "error":
             line, column = contract.library.lines([flaw.place])[flaw.place]

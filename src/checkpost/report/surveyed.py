@@ -399,13 +399,16 @@ def _flaws(contract: Contract, flaws: Sequence[Flaw], console: Console) -> None:
         console.print("The contract has no flaws that can be seen without the API.", style="green")
         return
     console.print(f"Flaws of the contract: {len(flaws)}", style="bold")
-    lines = contract.library.lines([flaw.place for flaw in flaws])
+    alike: dict[tuple[str, str], list[Flaw]] = {}
     for flaw in flaws:
-        line, _ = lines[flaw.place]
-        where = "" if flaw.place.location == contract.location else f"{flaw.place.location} "
-        console.print(
-            Text.assemble((f"  {flaw.severity:<8}", _STYLES[flaw.severity]), f"{where}line {line}: {flaw.message}")
-        )
+        alike.setdefault((flaw.severity, flaw.message), []).append(flaw)
+    lines = contract.library.lines([first.place for first, *_ in alike.values()])
+    for first, *others in alike.values():
+        line, _ = lines[first.place]
+        where = "" if first.place.location == contract.location else f"{first.place.location} "
+        more = f" So in {len(others)} places more." if others else ""
+        said = f"{where}line {line}: {first.message}{more}"
+        console.print(Text.assemble((f"  {first.severity:<8}", _STYLES[first.severity]), said))
 
 
 def show_resource(resource: Resource, console: Console) -> None:
