@@ -186,6 +186,34 @@ class OnStandIn(Folder):
         families = {check["family"] for check in json.loads((self.shared / "o.json").read_text())["checks"]}
         self.assertNotIn("update", families)
 
+    def test_what_is_waived_is_shown_last_and_does_not_fail(self) -> None:
+        found = {each["check"]: each for each in self.report["findings"]}
+        profile = (self.shared / "checkpost.yaml").read_text("utf-8")
+        waivers = (
+            f"waivers:\n  - {{finding: '{found['create.rules']['id']}', why: until the next release, by: Ana}}\n"
+            "  - {check: update, resource: loans, why: known, until: 2999-01-31}\n"
+            "  - {check: errors.server-error, why: it was, until: 2020-01-31}\n"
+            "  - {finding: '0123456789', why: long gone}\n"
+        )
+        (self.shared / "waived.yaml").write_text(profile + waivers, "utf-8")
+        chosen = [word for name in ("loans", "tags", "species") for word in ("--resource", name)]
+        files = [word for name in ("w.json", "w.sarif", "w.junit.xml") for word in ("--out", name)]
+        done = checkpost("run", "--profile", "waived.yaml", *chosen, *files, folder=self.shared)
+        self.assertEqual(done.returncode, 1, done.stderr)
+        for words in (
+            "1 finding: 1 error, 2 waived",
+            "until the next release (Ana)",
+            "until 2999-01-31: known",
+            "The waiver of errors.server-error does nothing: it ended on 2020-01-31.",
+            "The waiver of 0123456789 does nothing: no finding is like it.",
+        ):
+            self.assertIn(words, done.stdout)
+        report = json.loads((self.shared / "w.json").read_text())
+        self.assertEqual([bool(each["waived"]) for each in report["findings"]], [False, True, True])
+        results = json.loads((self.shared / "w.sarif").read_text())["runs"][0]["results"]
+        self.assertEqual([len(each.get("suppressions", ())) for each in results], [0, 1, 1])
+        self.assertEqual((self.shared / "w.junit.xml").read_text().count("<failure"), 1)
+
     def test_a_budget_ends_a_run_early_and_what_was_left_out_is_told(self) -> None:
         done = checkpost("run", "--max-requests", "60", "--resource", "ta*", "--out", "b.json", folder=self.shared)
         report = json.loads((self.shared / "b.json").read_text())

@@ -163,9 +163,7 @@ def _dangling(library: Library, known: set[Flaw]) -> list[Flaw]:
     return found
 
 
-def _search(
-    node: Node, names: bool, known: set[Flaw], found: list[Flaw], nowhere: list[Node], seen: set[int]
-) -> None:
+def _search(node: Node, names: bool, known: set[Flaw], found: list[Flaw], nowhere: list[Node], seen: set[int]) -> None:
     if id(node.value) in seen:
         return
     if not isinstance(node.value, dict | list):

@@ -7,6 +7,7 @@ import os
 import re
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
+from datetime import date
 from pathlib import Path
 from typing import Any, get_args
 
@@ -19,6 +20,7 @@ from checkpost.model.correction import Correction
 from checkpost.model.query import Function, Operator
 from checkpost.profile.access import RightsError, rights
 from checkpost.profile.credentials import PUBLIC, VARIABLE, Credential, Login, Role
+from checkpost.profile.waivers import Waiver
 from checkpost.profile.witness import Stated, Witness
 
 NAME = "checkpost.yaml"
@@ -48,6 +50,7 @@ class Profile:
     #: Whether changes may be sent whose rows the API itself picks, by a filter, say.
     writes_by_filter: bool = False
     witness: Witness | None = None
+    waivers: tuple[Waiver, ...] = ()
     file: Path | None = None
 
     @property
@@ -133,6 +136,7 @@ def read_profile(file: Path) -> Profile:
         "unexposed",
         "writes_by_filter",
         "witness",
+        "waivers",
     )
     stated = source.check_names(value, "", known)
     folder = file.parent
@@ -171,8 +175,33 @@ def read_profile(file: Path) -> Profile:
         unexposed=source.texts_of(stated.get("unexposed") or [], "/unexposed"),
         writes_by_filter=source.truth_of(stated.get("writes_by_filter") or False, "/writes_by_filter"),
         witness=_witness(source, stated.get("witness")),
+        waivers=_waivers(source, stated.get("waivers") or []),
         file=file,
     )
+
+
+def _waivers(source: _Source, value: Any) -> tuple[Waiver, ...]:
+    if not isinstance(value, list):
+        raise source.error("/waivers", "this has to be a list of waivers.")
+    found = []
+    for place, each in enumerate(value):
+        at = join("/waivers", place)
+        said = source.check_names(each, at, ("finding", "check", "resource", "why", "until", "by"))
+        if isinstance(said.get("finding"), int | float):
+            raise source.error(join(at, "finding"), "put the id in quotes: as it is, YAML takes it for a number.")
+        texts = {name: source.text_of(text, join(at, name)) for name, text in said.items() if name != "until"}
+        if not texts.get("why"):
+            raise source.error(at, "a waiver says why; add 'why'.")
+        if bool(texts.get("finding")) == bool(texts.get("check")):
+            raise source.error(at, "a waiver names a finding by its id, or a check; add one of 'finding' and 'check'.")
+        until = None
+        if "until" in said:
+            try:
+                until = date.fromisoformat(str(said["until"]))
+            except ValueError:
+                raise source.error(join(at, "until"), "this has to be a date such as 2027-01-31.") from None
+        found.append(Waiver(until=until, **texts))
+    return tuple(found)
 
 
 #: A password that stands in a URL as it is.

@@ -13,6 +13,7 @@ from checkpost.findings import SEVERITIES, Finding
 from checkpost.model.access import rights_of
 from checkpost.model.flaws import flaws
 from checkpost.profile.credentials import VARIABLE
+from checkpost.profile.waivers import Waiver, idle, waived
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.redaction import Redactor
 
@@ -80,7 +81,10 @@ def document(result: Result) -> Json:
     redactor = redactor_of(result)
     target = result.target
     outcomes = Counter(check.outcome for check in result.checks)
-    severities = Counter(finding.severity for finding in result.findings)
+    today = result.started.date()
+    accepted = waived(result.findings, target.profile.waivers, today)
+    findings = sorted(result.findings, key=lambda finding: finding.id in accepted)
+    severities = Counter(finding.severity for finding in findings if finding.id not in accepted)
     by_number = {exchange.number: exchange for exchange in result.exchanges}
     plain: Json = {
         "format": FORMAT,
@@ -104,6 +108,10 @@ def document(result: Result) -> Json:
         "summary": {
             "checks": {name: outcomes[name] for name in ("passed", "failed", "skipped", "blocked")},
             "findings": {name: severities[name] for name in reversed(SEVERITIES)},
+            "waived": len(accepted),
+            "idle_waivers": [
+                {"waiver": str(each), "why": why} for each, why in idle(result.findings, target.profile.waivers, today)
+            ],
             "requests": len(result.exchanges),
             "operations": len(target.contract.operations),
             "not_exercised": [
@@ -129,7 +137,10 @@ def document(result: Result) -> Json:
             "kept": [{"table": name, "parameter": each, "rows": rows} for name, (each, rows) in result.kept.items()],
         },
         "access": _access(result),
-        "findings": [_finding(finding, result, by_number, redactor) for finding in result.findings],
+        "findings": [
+            _finding(finding, result, by_number, redactor) | {"waived": _waiver(accepted.get(finding.id))}
+            for finding in findings
+        ],
         "checks": [
             {
                 "check": each.check,
@@ -146,6 +157,12 @@ def document(result: Result) -> Json:
     }
     masked: Json = redactor.value(plain)
     return masked
+
+
+def _waiver(waiver: Waiver | None) -> Json | None:
+    if waiver is None:
+        return None
+    return {"why": waiver.why, "by": waiver.by, "until": waiver.until.isoformat() if waiver.until else None}
 
 
 def _database(result: Result) -> Json | None:

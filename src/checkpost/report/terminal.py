@@ -15,7 +15,7 @@ from checkpost.checks.registry import FAMILIES, HOLD
 from checkpost.engine.budget import LEFT_OUT
 from checkpost.findings import NOT_CHOSEN
 from checkpost.report.access import access_matrix
-from checkpost.report.words import asked_of, database_lines, is_judged, state_of_rows, verdict
+from checkpost.report.words import asked_of, database_lines, is_judged, state_of_rows, verdict, waiver_text
 
 Json = dict[str, Any]
 
@@ -129,6 +129,8 @@ def _verdict(document: Json) -> RenderableType:
     for each in summary.get("kept", ()):
         kept = f"{each['rows']} deleted rows of {each['table']} are kept: its list shows them with {each['parameter']}."
         lines.append(Text(kept, style="bold"))
+    idle = (f"The waiver of {each['waiver']} does nothing: {each['why']}." for each in summary.get("idle_waivers", ()))
+    lines += [Text(line, style="bold") for line in idle]
     lines += [Text(line, style="bold") for line in database_lines(document)]
     return Group(*lines)
 
@@ -204,8 +206,9 @@ def operations_text(finding: Json) -> str:
 def _summary(number: int, finding: Json, usual: str) -> RenderableType:
     """A finding among others: what is wrong and where, what was expected, what was seen."""
     severity = finding["severity"]
+    colour = "dim" if finding.get("waived") else _COLOURS[severity]
     head = Text.assemble(
-        (f"{number:>2} {_SIGNS[severity]} ", _COLOURS[severity]), (finding["title"], "bold"), "   ", _where(finding)
+        (f"{number:>2} {_SIGNS[severity]} ", colour), (finding["title"], "bold"), "   ", _where(finding)
     )
     facts = [*_facts(finding, False, usual)]
     return Group(head, Padding(_grid(facts), (0, 0, 0, 5)))
@@ -271,6 +274,8 @@ def _facts(finding: Json, whole: bool, usual: str) -> Iterator[tuple[str, str]]:
         subjects = list(dict.fromkeys(finding["subjects"]))
         more = len(subjects) - _MOST_SUBJECTS
         yield "with", ", ".join(subjects[:_MOST_SUBJECTS]) + (f" and {more} more" if more > 0 else "")
+    if waiver_text(finding):
+        yield "waived", waiver_text(finding).removeprefix("waived").lstrip(": ")
     if whole:
         yield "basis", basis
     if whole and finding["pointer"]:

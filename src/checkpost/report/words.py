@@ -41,6 +41,7 @@ def finding_text(finding: Json) -> str:
         f"seen: {finding['observed']}{times(finding)}",
         f"with: {some(finding['subjects'])}" if finding["subjects"] else "",
         f"again: {finding['reproduce']}" if finding["reproduce"] else "",
+        waiver_text(finding),
     ]
     return "\n".join(filter(None, lines))
 
@@ -67,7 +68,20 @@ def verdict(document: Json) -> str:
         return "not judged: most operations were never asked"
     counts = [f"{number} {name}{'s' if number != 1 else ''}" for name, number in findings.items() if number]
     total = sum(findings.values())
-    return f"{total} finding{'s' if total != 1 else ''}: {', '.join(counts)}" if total else "no findings"
+    waived = document["summary"].get("waived", 0)
+    beside = f", {waived} waived" if waived else ""
+    told = f"{total} finding{'s' if total != 1 else ''}: {', '.join(counts)}" if total else "no findings"
+    return told + beside
+
+
+def waiver_text(finding: Json) -> str:
+    """Why a finding is waived, in words; "" where it is not."""
+    waiver = finding.get("waived")
+    if not waiver:
+        return ""
+    until = f" until {waiver['until']}" if waiver["until"] else ""
+    by = f" ({waiver['by']})" if waiver["by"] else ""
+    return f"waived{until}: {waiver['why']}{by}"
 
 
 def state_of_rows(document: Json) -> str:

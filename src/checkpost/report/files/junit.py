@@ -59,7 +59,7 @@ def _case(
         time=f"{check['seconds']:.3f}",
     )
     findings = told.get((check["check"], resource, check["role"]), [])
-    errors = [finding for finding in findings if finding["severity"] == "error"]
+    errors = [finding for finding in findings if finding["severity"] == "error" and not finding.get("waived")]
     if errors:
         failure = ElementTree.SubElement(case, "failure", type="error", message=_plain(errors[0]["title"]))
         failure.text = _plain("\n\n".join(map(finding_text, errors)))
@@ -67,7 +67,7 @@ def _case(
         ElementTree.SubElement(case, "error", type="blocked", message=_plain(check["reason"]))
     elif check["outcome"] == "skipped":
         ElementTree.SubElement(case, "skipped", message=_plain(check["reason"]))
-    milder = [finding for finding in findings if finding["severity"] != "error"]
+    milder = [finding for finding in findings if finding not in errors]
     if milder:
         ElementTree.SubElement(case, "system-out").text = _plain("\n\n".join(map(finding_text, milder)))
     return case

@@ -52,7 +52,10 @@ def _result(finding: Json, places: dict[str, int], run: Json) -> Json:
     location: Json = {"physicalLocation": {**artifact, **region}}
     if names:
         location["logicalLocations"] = [{"fullyQualifiedName": name, "kind": "function"} for name in names]
+    waiver = finding.get("waived")
+    suppressed = [{"kind": "external", "status": "accepted", "justification": waiver["why"]}] if waiver else []
     return {
+        **({"suppressions": suppressed} if suppressed else {}),
         "ruleId": finding["check"],
         "ruleIndex": places[finding["check"]],
         "level": finding["severity"],
