@@ -23,6 +23,7 @@ from checkpost.wire.door import Act, Made
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.redaction import Redactor
 from checkpost.wire.session import Limits, Session
+from checkpost.wire.transport import Connections
 from tests.odd_server import OddServer, answer
 from tests.support import contract_of
 
@@ -69,6 +70,16 @@ class Sessions(unittest.TestCase):
     def test_only_safe_requests_are_sent_again(self) -> None:
         self.assertEqual(self.failure(lambda line: None, "GET"), ("closed", 3))
         self.assertEqual(self.failure(lambda line: None, "POST"), ("closed", 1))
+
+    def test_a_connection_that_ends_just_behind_a_failure_is_no_answer_and_no_fault(self) -> None:
+        with OddServer(lambda line: answer(b"{}", "500 Failed") if "/first" in line else None) as odd:
+
+            async def work() -> list[str]:
+                async with Connections(5, 4) as connections:
+                    paths = ("/first", "/second")
+                    return [(await connections("POST", odd.base_url + each, {}, b"{}")).failure for each in paths]
+
+            self.assertEqual(asyncio.run(work()), ["", "dropped"])
 
     def test_an_api_that_comes_back_is_waited_for(self) -> None:
         gone = Answer(0, (), b"", "unreachable", "nobody there")

@@ -117,9 +117,22 @@ _DELETED = re.compile(r"(with|include|show|and|list)?(soft)?(deleted|trashed|tra
 _DELETED_ALONE = re.compile(r"(only|just)(soft)?(deleted|trashed|trash|removed)(rows|records|items)?")
 
 
+#: What lists of deleted rows are called.
+_BIN = re.compile(r"deleted|trash|trashed|trashbin|recyclebin|bin|removed")
+
+
 async def _kept(case: Case, key: Key) -> None:
-    """Note whether a deleted row is kept, and shown where the list is asked for deleted rows: each row that is made
-    stays so for good."""
+    """Note whether a deleted row is kept, and shown in a list of such beside the list, or where that is asked for them:
+    each row that is made stays so for good."""
+    for other in case.world.model.resources:
+        head, _, word = (other.collection or "").rstrip("/").rpartition("/")
+        beside = head == (case.resource.collection or "").rstrip("/") and _BIN.fullmatch(normal(word))
+        if beside and "list" in other.operations and other is not case.resource:
+            listing = await case.world.plain_client(other).whole_list(case.world.most_rows, case.check.name)
+            if key in listing.by_key:
+                case.state.kept = str(other.collection)
+                case.remark(f"deleted rows are kept: {other.collection} shows them")
+                return
     asked = [each for each in case.operation("list").parameters if each.location == "query"] if case.has("list") else []
     names = {normal(each.name): each for each in asked if "boolean" in shape_of(each.schema).types}
     for form in (_DELETED, _DELETED_ALONE):

@@ -127,7 +127,9 @@ def _verdict(document: Json) -> RenderableType:
         held = f"{summary['held']} rows are held: checkpost run --verify-held looks at them later, and removes them."
         lines.append(Text(held, style="bold"))
     for each in summary.get("kept", ()):
-        kept = f"{each['rows']} deleted rows of {each['table']} are kept: its list shows them with {each['parameter']}."
+        shows = each["parameter"]
+        how = f"{shows} shows them" if shows.startswith("/") else f"its list shows them with {shows}"
+        kept = f"{each['rows']} deleted rows of {each['table']} are kept: {how}."
         lines.append(Text(kept, style="bold"))
     idle = (f"The waiver of {each['waiver']} does nothing: {each['why']}." for each in summary.get("idle_waivers", ()))
     lines += [Text(line, style="bold") for line in idle]

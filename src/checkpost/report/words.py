@@ -110,6 +110,7 @@ def database_lines(document: Json) -> list[str]:
         f"{_rows(each['rows'])} of the run {'was' if each['rows'] == 1 else 'were'} deleted or never shown, and "
         f"{'is' if each['rows'] == 1 else 'are'} in the table {each['table']}."
         for each in database["kept"]
+        if each["rows"] not in [other["rows"] for other in document["summary"].get("kept", ())]
     ]
     lines += [f"Beside, in a table that no resource shows, {_differs(each)}." for each in database["beside"]]
     if database["skipped"]:

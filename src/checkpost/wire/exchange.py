@@ -13,7 +13,9 @@ from checkpost.profile.credentials import Presented
 
 #: Safe methods (RFC 9110, 9.2.1).
 SAFE = {"GET", "HEAD", "OPTIONS"}
-Failure = Literal["", "unreachable", "timeout", "closed", "truncated", "too-large", "not-http"]
+#: What kept a whole answer from coming. ``dropped`` is a connection that ended under a request just behind a failure
+#: of the server's: many servers close those behind which they failed, and this one may have been kept from then.
+Failure = Literal["", "unreachable", "timeout", "closed", "dropped", "truncated", "too-large", "not-http"]
 
 
 @dataclass(frozen=True)

@@ -103,7 +103,7 @@ class Session:
                 waits += 1
                 await asyncio.sleep(pause)
                 continue
-            broken = exchange.answer.failure in {"unreachable", "closed", "truncated"}
+            broken = exchange.answer.failure in {"unreachable", "closed", "dropped", "truncated"}
             if broken and retries < _MOST_RETRIES:
                 retries += 1
                 continue

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import Awaitable, Callable, Mapping
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
@@ -16,6 +17,8 @@ if TYPE_CHECKING:
 LARGEST_ANSWER = 20 * 1024 * 1024
 #: How long a server may take to close a connection behind a failure, in seconds.
 _AFTER_FAILURE = 0.02
+#: How long behind a failure connections that were kept may end, in seconds.
+_BEHIND_FAILURE = 1.0
 #: Sends a method, a URL as written, headers and a body.
 Transport = Callable[[str, str, Mapping[str, str], bytes | None], Awaitable[Answer]]
 
@@ -26,6 +29,8 @@ class Connections:
     def __init__(self, timeout: float, concurrency: int) -> None:
         self._timeout, self._concurrency = timeout, concurrency
         self._client: aiohttp.ClientSession | None = None
+        #: When the server has failed last.
+        self._failed = float("-inf")
 
     async def __aenter__(self) -> Connections:
         self._client = self._opened()
@@ -60,6 +65,11 @@ class Connections:
         if self._client is not None:
             await self._client.close()
 
+    def _closed(self, why: str) -> Answer:
+        """No answer, since the connection has ended."""
+        behind = time.monotonic() - self._failed < _BEHIND_FAILURE
+        return Answer(0, (), b"", "dropped" if behind else "closed", why)
+
     async def __call__(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
         import aiohttp
         from yarl import URL
@@ -77,6 +87,7 @@ class Connections:
                     return Answer(status, raw, b"", "too-large", f"the body is over {LARGEST_ANSWER // 2**20} MB")
             if status >= 500:
                 # many servers close the connection behind a failure without a word: it must not be used meanwhile
+                self._failed = time.monotonic()
                 await asyncio.sleep(_AFTER_FAILURE)
             return Answer(status, raw, content)
         except TimeoutError:
@@ -84,14 +95,14 @@ class Connections:
         except aiohttp.ClientPayloadError:
             return Answer(status, raw, b"", "truncated", "the connection ended before the body did")
         except aiohttp.ServerDisconnectedError:
-            return Answer(0, (), b"", "closed", "the connection was closed without an answer")
+            return self._closed("the connection was closed without an answer")
         except (aiohttp.ClientConnectorError, aiohttp.ServerConnectionError) as error:
             return Answer(0, (), b"", "unreachable", _why(error))
         except aiohttp.InvalidURL:
             return Answer(0, (), b"", "not-http", "the URL is not valid")
         except (aiohttp.ClientResponseError, aiohttp.ClientOSError) as error:
             if isinstance(error, aiohttp.ClientOSError):
-                return Answer(0, (), b"", "closed", _why(error))
+                return self._closed(_why(error))
             said = error.message.splitlines()[0].strip(" :")[:80] if error.message else ""
             if said.startswith("Data after"):
                 return Answer(0, (), b"", "not-http", "the body is longer than its Content-Length says")
