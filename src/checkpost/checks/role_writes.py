@@ -47,10 +47,11 @@ async def writes(case: Case) -> AsyncIterator[Finding]:
     async for finding in _creates(case, rights):
         yield finding
     look = await looking_up(case, rights)
-    purposes: tuple[Purpose, ...] = ("update", "replace", "delete")
-    for purpose, own in [
-        each async for each in _tried(case, rights, look, [each for each in purposes if case.has(each)])
-    ]:
+    every: tuple[Purpose, ...] = ("update", "replace", "delete")
+    purposes = [each for each in every if case.has(each)]
+    if not any(map(rights.may, purposes)) and await _all_refused(case, rights, purposes):
+        purposes = []
+    for purpose, own in [each async for each in _tried(case, rights, look, purposes)]:
         _, before = await case.row_now(own.key)
         may = rights.may(purpose) and holds(rights.rows, before, look)
         exchange = await change_by_role(case, purpose, own.key, before, {*rights.kept, *rights.hidden})
@@ -81,6 +82,22 @@ async def writes(case: Case) -> AsyncIterator[Finding]:
             yield found
     async for finding in _many(case, rights):
         yield finding
+
+
+async def _all_refused(case: Case, rights: Rights, purposes: Sequence[Purpose]) -> bool:
+    """Whether a role that may do none of them is refused each of them on one row, which stays as it was."""
+    if not case.has("read"):
+        return False
+    own = (await case.own())[0]
+    _, before = await case.row_now(own.key)
+    for purpose in purposes:
+        exchange = await change_by_role(case, purpose, own.key, before, {*rights.kept, *rights.hidden})
+        if exchange is not None and exchange.answer.status not in REFUSALS:
+            return False
+    there, after = await case.read(own.key, "the row then")
+    if after is None and case.client.absent(there.answer):
+        case.forget(own.key)
+    return after is not None and not differences(case.fields, before, after, case.settable)
 
 
 async def _tried(
