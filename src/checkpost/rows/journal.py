@@ -114,6 +114,9 @@ class Journal:
         """``book`` is what an earlier process wrote to the same log, where it is taken up again."""
         self.log = log
         self._entries: dict[int, Entry] = dict(book.entries) if book else {}
+        self._of: dict[str, dict[int, None]] = {}
+        for number, entry in self._entries.items():
+            self._of.setdefault(entry.resource, {})[number] = None
         self._count = max(self._entries, default=0)
         self._written = self._safe = 0
         self._syncing: asyncio.Task[None] | None = None
@@ -165,6 +168,7 @@ class Journal:
         self._count += 1
         entry = Entry(self._count, resource, dict(record), key, kind, role, above)
         self._entries[entry.number] = entry
+        self._of.setdefault(resource, {})[entry.number] = None
         line: dict[str, Any] = {"intend": entry.number, "kind": kind, "resource": resource, "role": role}
         line |= {"record": entry.record, "key": list(key) if key else None}
         self._write({**line, "above": list(above)} if above else line)
@@ -179,7 +183,12 @@ class Journal:
 
     def settle(self, numbers: Iterable[int], witness: str) -> None:
         """Close entries, since a witness has shown that their rows are gone or were never made."""
-        closed = [number for number in numbers if self._entries.pop(number, None) is not None]
+        closed = []
+        for number in numbers:
+            entry = self._entries.pop(number, None)
+            if entry is not None:
+                del self._of[entry.resource][number]
+                closed.append(number)
         if closed:
             self._write({"settled": closed, "by": witness})
 
@@ -190,7 +199,9 @@ class Journal:
 
     def entries(self, resource: str | None = None) -> list[Entry]:
         """The open entries, in the order of their making."""
-        return [each for each in self._entries.values() if resource in (None, each.resource)]
+        if resource is None:
+            return list(self._entries.values())
+        return [self._entries[number] for number in self._of.get(resource, ())]
 
     def entry(self, number: int) -> Entry | None:
         return self._entries.get(number)

@@ -179,7 +179,10 @@ class Ledger:
         return repr(value) in self._sent.get((name, field), ())
 
     def table(self, name: str) -> Table:
-        return self.tables.setdefault(name, Table())
+        found = self.tables.get(name)
+        if found is None:
+            found = self.tables[name] = Table()
+        return found
 
     def own_keys(self, name: str) -> set[Key]:
         """The keys of the rows of the run's that are there now, as far as it was told."""

@@ -332,11 +332,12 @@ class Client:
         """The key of a row; None if it is not (wholly) there."""
         if self.resource.key is None:
             return None
-        values = tuple([row.get(name) for name in self.resource.key.fields])
-        for value in values:
-            if not isinstance(value, (str, int)):
-                return None
-        return values or None
+        names = self.resource.key.fields
+        if len(names) == 1:
+            value = row.get(names[0])
+            return (value,) if isinstance(value, str | int) else None
+        values = tuple([row.get(name) for name in names])
+        return values if values and all(isinstance(value, str | int) for value in values) else None
 
     def rows_in(self, body: Any) -> list[Row] | None:
         """The rows of a list's body; None where there are none to be seen."""
