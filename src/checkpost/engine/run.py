@@ -37,7 +37,7 @@ from checkpost.rows.ledger import Harm, Ledger
 from checkpost.rows.settle import Left, Settlement, settle
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
-from checkpost.wire.exchange import Exchange, texts_in
+from checkpost.wire.exchange import Answer, Exchange, texts_in
 from checkpost.wire.session import Limits, Session
 from checkpost.wire.transport import Transport
 
@@ -122,9 +122,10 @@ async def run(
 
     def keep(exchange: Exchange) -> None:
         # without what its body was parsed to, and each body once
-        answer = exchange.answer
-        kept = replace(answer, body=bodies.setdefault(answer.body, answer.body))
-        exchanges[exchange.number] = replace(exchange, answer=kept)
+        of, told = exchange, exchange.answer
+        body = bodies.setdefault(told.body, told.body)
+        kept = Answer(told.status, told.headers, body, told.failure, told.detail)
+        exchanges[of.number] = Exchange(of.number, of.check, of.request, kept, of.seconds, of.attempts, of.started)
 
     mark = f"cp{name[-4:]}{seed % 1000:03d}"
     async with Session(roles, target.environment, limits, keep, target.base_url, transport) as session:

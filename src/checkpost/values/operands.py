@@ -112,11 +112,13 @@ def _telling(field: Field, operator: Operator, known: Sequence[Any]) -> list[Any
     sample = known[:: max(1, len(known) // 60)]
     above = operator in {"gt", "ge", "from"}
 
-    def precedes(first: Any, second: Any) -> bool:
-        return bool(first > second if above else first < second)
+    texts = [str(value) for value in sample]
 
     def wrong(bound: Any) -> int:
-        return sum(precedes(value, bound) != precedes(str(value), str(bound)) for value in sample)
+        text = str(bound)
+        if above:
+            return sum((value > bound) != (other > text) for value, other in zip(sample, texts, strict=True))
+        return sum((value < bound) != (other < text) for value, other in zip(sample, texts, strict=True))
 
     usable = [value for value in sample if float(np.float32(value)) == value]
     return [max(usable, key=wrong)] if usable else []
