@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import importlib.util
 import os
 import sqlite3
+import subprocess
 import tempfile
 import unittest
 from datetime import UTC, date, datetime
@@ -31,6 +33,7 @@ from checkpost.profile.witness import Stated
 from checkpost.report.document import document
 from checkpost.report.words import database_lines, state_of_rows
 from checkpost.wire.session import Limits
+from tests.strangers import cluster
 from tests.support import ENVIRONMENT, checkpost, contract_of
 from tests.test_model import model_of, operation
 
@@ -268,6 +271,43 @@ class Opening(unittest.TestCase):
         done = checkpost("run", folder=self.folder)
         self.assertEqual(done.returncode, 2)
         self.assertIn("needs the environment variable NO_SUCH_BANK", done.stderr)
+
+
+@unittest.skipIf(cluster.programs() is None, "no PostgreSQL is installed")
+@unittest.skipIf(importlib.util.find_spec("psycopg") is None, "its driver is not installed")
+class OnPostgreSQL(unittest.TestCase):
+    def test_values_agree_and_writes_are_refused(self) -> None:
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        url = self.enterContext(cluster.database(folder))
+        made = (
+            "CREATE TABLE lots (id uuid PRIMARY KEY, label varchar(20) NOT NULL, weight numeric(8,3), at timestamptz,"
+            " day date, sound boolean, more jsonb, words text[]);"
+            "INSERT INTO lots VALUES ('0123abcd-0123-4567-89ab-0123456789ab', 'x', 12.500, '2024-05-06 09:08:09+02',"
+            " '2024-05-06', true, '{\"a\": [1]}', '{p,q}');"
+        )
+        where = cluster.programs()
+        assert where is not None
+        subprocess.run([where / "psql", "-q", url, "-c", made], check=True)
+        database = Database(url.replace("postgres://", "postgresql://"), folder)
+        self.addCleanup(database.close)
+        own = database.tables[0]
+        self.assertEqual((own.name, own.key, own.columns[1].length), ("lots", ("id",), 20))
+        [row] = database.rows(own)
+        shown = {
+            "id": "0123ABCD-0123-4567-89AB-0123456789AB",
+            "label": "x",
+            "weight": "12.5",
+            "at": "2024-05-06T07:08:09Z",
+            "day": "2024-05-06",
+            "sound": True,
+            "more": {"a": [1]},
+            "words": ["p", "q"],
+        }
+        self.assertEqual([name for name, value in shown.items() if not agrees(None, value, row[name])], [])
+        with database._engine.connect() as connection, self.assertRaises(Exception) as refused:
+            connection.exec_driver_sql("DELETE FROM lots")
+        self.assertIn("read-only", str(refused.exception))
+        self.assertEqual(len(database.rows(own)), 1)
 
 
 if __name__ == "__main__":

@@ -149,8 +149,10 @@ def judged(name: str) -> bool:
         for each in run["findings"]
         if not any((each["check"], f"{op['method']} {op['path']}") in expected for op in operations(each))
     ]
-    number = len(run["findings"])
-    print(f"{name}: {len(wanted) - len(missed)} of {len(wanted)} proven departures found, {number} findings in all")
+    number, every = len(run["findings"]), run["summary"]["operations"]
+    asked = every - len(run["summary"]["not_exercised"])
+    told = f"{len(wanted) - len(missed)} of {len(wanted)} proven departures found, {number} findings in all"
+    print(f"{name}: {told}; {asked} of {every} operations asked")
     lost = [each["says"] for each in said["departures"] if each not in proven]
     print(f"  {len(lost)} no longer proven{': ' if lost else ''}{', '.join(lost)}; exit status {done.returncode}")
     print(f"  rows {'as before' if same else 'NOT as before'}; left: {run['summary']['left'] or 'none'}")

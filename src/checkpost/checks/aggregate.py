@@ -308,7 +308,7 @@ async def aggregates(case: Case) -> AsyncIterator[Finding]:
 
 async def _condition(case: Case, aggregating: Aggregating, snapshot: Snapshot) -> Compare | None:
     """A condition on a number that leaves about half of the rows; None where aggregates take none."""
-    from checkpost.checks.filter import filtering_of
+    from checkpost.checks.filtering import filtering_of
 
     if not aggregating.filters:
         return None

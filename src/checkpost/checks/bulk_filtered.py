@@ -10,7 +10,7 @@ from checkpost.checks.asking import key_text, spelled
 from checkpost.checks.blame import said
 from checkpost.checks.bulk import bulk_finding, not_allowed
 from checkpost.checks.case import Case, Own
-from checkpost.checks.filter import filtering_of
+from checkpost.checks.filtering import filtering_of
 from checkpost.checks.many import told_by
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Differing, Finding

@@ -26,8 +26,9 @@ from checkpost.model.resource import Resource
 from checkpost.model.shape import shape_of
 from checkpost.oracle.same import same
 from checkpost.rows.journal import Entry
-from checkpost.rows.ledger import Ledger, Table, as_number
+from checkpost.rows.ledger import Ledger
 from checkpost.rows.resemblance import match
+from checkpost.rows.table import Table, as_number
 from checkpost.values.plain import Values
 from checkpost.values.usual import usual
 from checkpost.wire.client import Client

@@ -7,7 +7,7 @@ from typing import Any
 
 from checkpost.checks.asking import Reply, ask, differing, snapshot_of, spelled
 from checkpost.checks.case import Case
-from checkpost.checks.filter import filtering_of, halving
+from checkpost.checks.filtering import filtering_of, halving
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.sort import other_order, sorting_of
 from checkpost.checks.together import all_of

@@ -469,7 +469,7 @@ async def links_keep_query(case: Case) -> AsyncIterator[Finding]:
 
 async def _halving(case: Case, snapshot: Snapshot) -> Query:
     """A filter and an order that leave about half of the rows. Raises Skipped where neither is to be had."""
-    from checkpost.checks.filter import filtering_of, halving
+    from checkpost.checks.filtering import filtering_of, halving
     from checkpost.checks.sort import other_order
 
     condition: Compare | None = None

@@ -10,7 +10,7 @@ from checkpost.checks.both_sides import child_record, holds_row, link_act, place
 from checkpost.checks.bulk_filtered import by_filter, by_filter_act, own_chosen
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
-from checkpost.checks.filter import filtering_of
+from checkpost.checks.filtering import filtering_of
 from checkpost.checks.many import create_many, key_items, removing, send_items
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.roles import (

@@ -167,7 +167,7 @@ async def unknown_field(case: Case) -> AsyncIterator[Finding]:
 @check("select.combined", needs=("list",), cost=lambda resource: 2 if resource.queries.selecting else 0)
 async def beside_filter_and_order(case: Case) -> AsyncIterator[Finding]:
     """Do filter, order and page hold for fields that are not selected?"""
-    from checkpost.checks.filter import filtering_of
+    from checkpost.checks.filtering import filtering_of
     from checkpost.checks.sort import other_order
 
     selecting = _selecting(case)

@@ -33,8 +33,9 @@ from checkpost.errors import NotCompleted
 from checkpost.findings import NOT_CHOSEN, CheckResult, Finding, Outcome
 from checkpost.model.resource import Resource
 from checkpost.rows.journal import FOLDER, Entry, FileLog, Journal, Log
-from checkpost.rows.ledger import Harm, Ledger
+from checkpost.rows.ledger import Ledger
 from checkpost.rows.settle import Left, Settlement, settle
+from checkpost.rows.table import Harm
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Answer, Exchange, texts_in

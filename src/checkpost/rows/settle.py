@@ -12,7 +12,8 @@ from graphlib import CycleError, TopologicalSorter
 from checkpost.errors import NotCompleted
 from checkpost.oracle.same import differences
 from checkpost.rows.journal import Entry
-from checkpost.rows.ledger import Harm, Ledger
+from checkpost.rows.ledger import Ledger
+from checkpost.rows.table import Harm
 from checkpost.rows.witness import Look, look, look_again
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe

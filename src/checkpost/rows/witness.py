@@ -10,8 +10,9 @@ from checkpost.model.query import Compare, Operator
 from checkpost.model.resource import Resource
 from checkpost.model.spelling import Filtering, Inexpressible
 from checkpost.rows.journal import FAILED, Entry
-from checkpost.rows.ledger import Ledger, Table
+from checkpost.rows.ledger import Ledger
 from checkpost.rows.resemblance import Bears, likeness, marked, may_be
+from checkpost.rows.table import Table
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
 from checkpost.wire.listing import Asked, Key, Listing, Row

@@ -1,0 +1,88 @@
+"""One table as a run has dealt with it: what was there, what is its own, what it could not put right."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from checkpost.wire.listing import Key, Listing
+
+
+@dataclass(frozen=True)
+class Harm:
+    """A row of somebody else that a request of the run has changed or removed: what it was."""
+
+    table: str
+    key: Key
+    how: str
+    row: Mapping[str, Any]
+    restored: bool = False
+    #: Whether it was the run: where others are at work too, it may have been they.
+    certain: bool = True
+
+    def __str__(self) -> str:
+        again = ", and has its values again" if self.restored else ""
+        return f"{self.table} {key_text(self.key)} {self.how}{again}"
+
+
+@dataclass
+class Table:
+    """One table as the run has dealt with it.
+
+    Once it was ``looked_at``, ``known`` holds the keys that it had before: all of them, if ``whole``. ``own`` has the
+    entry of each row of the run's by its key (those in ``unproved`` on the API's word alone), ``ever`` every key that
+    the run was given, ``left`` the keys of own rows that are gone again, with the number of the last entry then.
+    """
+
+    known: frozenset[Key] = frozenset()
+    whole: bool = False
+    looked_at: bool = False
+    #: Whether it was settled that its key can be written by.
+    key_settled: bool = False
+    before: Listing | None = None
+    own: dict[Key, int] = field(default_factory=dict)
+    ever: set[Key] = field(default_factory=set)
+    unproved: set[Key] = field(default_factory=set)
+    #: Those of them that were read and showed something else than was sent; and whether any row was ever proved.
+    strange: set[Key] = field(default_factory=set)
+    recognised: bool = False
+    #: Keys without a mark that the run has chosen, and that no row had: what is there now is a create on its way.
+    chosen: set[Key] = field(default_factory=set)
+    #: All keys that it has chosen itself.
+    picked: set[Key] = field(default_factory=set)
+    #: Whether the API gave no key when a row was made.
+    keyless: bool = False
+    #: Own rows whose removal was asked for and not refused: another row may have the key by now.
+    doubtful: set[Key] = field(default_factory=set)
+    left: dict[Key, int] = field(default_factory=dict)
+    #: Whether the API was seen to give the key of a row that is gone to another.
+    reuses_keys: bool = False
+    #: Why nothing is written; and why no row but the run's own is read by its key.
+    forbidden: str = ""
+    harmful: str = ""
+    #: Whether a row of the run's was seen to be gone after it was made; own rows whose removal was answered with a
+    #: failure; and how many rows are being made just now.
+    removable: bool = False
+    stuck: set[Key] = field(default_factory=set)
+    making: int = 0
+    #: The number of an exchange in which a create failed, until the list was looked at behind it; and why no more rows
+    #: are made.
+    suspect: int = 0
+    broken: str = ""
+    #: What fields of own rows hold of which nothing was sent, as far as it is not another value in each.
+    usual: dict[str, list[Any]] = field(default_factory=dict)
+    #: What changes have sent to an own row, by its key.
+    changes: dict[Key, list[Mapping[str, Any]]] = field(default_factory=dict)
+
+
+def as_number(part: Any) -> int | None:
+    """A part of a key as a number, if it is one or is written as one: JSON:API has its keys as texts."""
+    if isinstance(part, int):
+        return part
+    return int(part) if isinstance(part, str) and part.isascii() and part.isdigit() else None
+
+
+def key_text(key: Key) -> str:
+    """A key as messages have it."""
+    return "/".join(map(str, key))
