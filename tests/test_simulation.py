@@ -65,7 +65,7 @@ class Simulation(unittest.TestCase):
         def own(ledger: Ledger, name: str, key: object, row: object = None) -> bool:
             return True
 
-        with mock.patch.multiple(Ledger, _permit_touching=anything, _is_own=own, is_still=own):
+        with mock.patch.multiple(Ledger, _permit_touching=anything, is_own=own, is_still=own):
             busy = replace(BY_NAME["largest key given again"], others=0.4)
             self.assertTrue(any(try_temper(busy, seed, ["delete"], 1).amiss for seed in range(1, 6)))
 
