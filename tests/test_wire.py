@@ -71,15 +71,25 @@ class Sessions(unittest.TestCase):
         self.assertEqual(self.failure(lambda line: None, "GET"), ("closed", 3))
         self.assertEqual(self.failure(lambda line: None, "POST"), ("closed", 1))
 
-    def test_a_connection_that_ends_just_behind_a_failure_is_no_answer_and_no_fault(self) -> None:
-        with OddServer(lambda line: answer(b"{}", "500 Failed") if "/first" in line else None) as odd:
+    def test_a_connection_that_ends_just_behind_a_failure_may_have_ended_for_that(self) -> None:
+        def script(line: str) -> bytes | None:
+            if "/slow" in line:
+                time.sleep(0.5)
+            return None if "/second" in line else answer(b"{}", "500 Failed" if "/first" in line else "200 OK")
 
-            async def work() -> list[str]:
+        with OddServer(script) as odd:
+
+            async def work(slow: bool) -> list[str]:
                 async with Connections(5, 4) as connections:
-                    paths = ("/first", "/second")
-                    return [(await connections("POST", odd.base_url + each, {}, b"{}")).failure for each in paths]
+                    beside = asyncio.create_task(connections("GET", odd.base_url + "/slow", {}, None))
+                    await (asyncio.sleep(0.05) if slow else beside)
+                    told = [(await connections("POST", odd.base_url + at, {}, b"{}")) for at in ("/first", "/second")]
+                    await beside
+                    return [each.failure for each in told]
 
-            self.assertEqual(asyncio.run(work()), ["", "dropped"])
+            self.assertEqual(asyncio.run(work(True)), ["", "dropped"])
+            # by itself it has a connection of its own
+            self.assertEqual(asyncio.run(work(False)), ["", "closed"])
 
     def test_an_api_that_comes_back_is_waited_for(self) -> None:
         gone = Answer(0, (), b"", "unreachable", "nobody there")

@@ -72,6 +72,7 @@ _LEAKS = (
 _FAILED = {
     "unreachable": "The API takes no connections any more",
     "closed": "The connection is closed without an answer",
+    "dropped": "The connection is closed without an answer",
     "timeout": "No whole answer comes in time",
     "truncated": "The answer ends before its body does",
     "not-http": "The answer is not HTTP",
@@ -134,8 +135,6 @@ def shown(value: Any, most: int = 120) -> str:
 def conform(observation: Observation, validators: Validators) -> Iterator[Finding]:
     """The departures of one answer from the contract."""
     operation, answer = observation.operation, observation.exchange.answer
-    if answer.failure == "dropped":
-        return
     if answer.failure:
         yield observation.finding(
             "shape.answer",

@@ -449,6 +449,8 @@ class _Runner:
             tables = [each.name for each in self.world.model.resources] if failures or new else footprint
             return dict.fromkeys(tables, "alone")
         if first is not None:
+            # asked alone, a connection that ends has ended for the request on it, unless a failure went just before
+            failures = [each for each in failures if self._failure(each) != "dropped"]
             again = {each.key for each in failures}
             for each in first.failures:
                 if each.key not in again:
@@ -472,7 +474,10 @@ class _Runner:
 
     def _cut(self, failure: Finding) -> bool:
         """Whether a connection was closed under a request."""
-        return self.world.exchanges[failure.exchanges[0]].answer.failure in {"closed", "truncated"}
+        return self._failure(failure) in {"closed", "dropped", "truncated"}
+
+    def _failure(self, failure: Finding) -> str:
+        return self.world.exchanges[failure.exchanges[0]].answer.failure
 
     async def _fails_again(self, failure: Finding, watch: Watch) -> bool:
         """Whether what failed, and did not when the check was asked again, fails with nothing else under way. Where the
@@ -544,7 +549,7 @@ def _names_a_value(exchange: Exchange) -> bool:
 def _tell_of_load(world: World) -> None:
     """One finding for all that failed beside other requests and not by itself."""
     # a connection that was closed under a request, once, is what connections do
-    closed = {"unreachable", "closed", "truncated", "not-http"}
+    closed = {"unreachable", "closed", "dropped", "truncated", "not-http"}
     met = [each for each in world.overloaded if world.exchanges[each.exchanges[0]].answer.failure not in closed]
     if not met:
         return

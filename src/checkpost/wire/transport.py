@@ -9,7 +9,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from checkpost import __version__
-from checkpost.wire.exchange import Answer
+from checkpost.wire.exchange import SAFE, Answer
 
 if TYPE_CHECKING:
     import aiohttp
@@ -29,8 +29,8 @@ class Connections:
     def __init__(self, timeout: float, concurrency: int) -> None:
         self._timeout, self._concurrency = timeout, concurrency
         self._client: aiohttp.ClientSession | None = None
-        #: When the server has failed last.
-        self._failed = float("-inf")
+        #: When the server has failed last on the connections that are open, and how many requests are on their way.
+        self._failed, self._under_way = float("-inf"), 0
 
     async def __aenter__(self) -> Connections:
         self._client = self._opened()
@@ -56,8 +56,8 @@ class Connections:
         """Leave the connections that are open, where nothing is under way on them: a server may be about to close one
         that it was late to look after."""
         if self._client is not None:
-            await self._client.close()
-            self._client = self._opened()
+            old, self._client, self._failed = self._client, self._opened(), float("-inf")
+            await old.close()
 
     async def __aexit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
@@ -67,10 +67,24 @@ class Connections:
 
     def _closed(self, why: str) -> Answer:
         """No answer, since the connection has ended."""
-        behind = time.monotonic() - self._failed < _BEHIND_FAILURE
-        return Answer(0, (), b"", "dropped" if behind else "closed", why)
+        return Answer(0, (), b"", "dropped" if self._behind else "closed", why)
+
+    @property
+    def _behind(self) -> bool:
+        """Whether the server has just failed, and connections that were kept may end."""
+        return time.monotonic() - self._failed < _BEHIND_FAILURE
 
     async def __call__(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
+        if method not in SAFE and self._behind and not self._under_way:
+            # sent on a connection of its own, so that its end is the request's
+            await self.renew()
+        self._under_way += 1
+        try:
+            return await self._sent(method, url, headers, body)
+        finally:
+            self._under_way -= 1
+
+    async def _sent(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
         import aiohttp
         from yarl import URL
 
