@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import unittest
 from collections.abc import Mapping
@@ -316,6 +317,31 @@ class Rules(unittest.TestCase):
 
         with_ledger(api, work)
         self.assertEqual(amiss(api, ()), [])
+
+    def test_a_removal_that_fails_holds_creates_up_only_where_the_row_is_still_there(self) -> None:
+        for removes in (True, False):
+
+            class Failing(Watched):
+                async def __call__(
+                    self, method: str, url: str, headers: Mapping[str, str], body: bytes | None, does: bool = removes
+                ) -> Answer:
+                    if method != "DELETE":
+                        return await super().__call__(method, url, headers, body)
+                    if does:
+                        await super().__call__(method, url, headers, body)
+                    return Answer(500, (), b"{}")
+
+            async def work(ledger: Ledger, client: Client) -> None:
+                await client.send("create", record={"name": f"own {MARK}"})
+                [key] = ledger.own_keys("crops")
+                await client.send("delete", key=key)
+                with contextlib.suppress(Unsafe):
+                    await client.send("create", record={"name": f"next {MARK}"})
+
+            wire = Failing(Api(Temper("fails", (CROPS,)), 1))
+            with self.subTest(removes=removes):
+                with_ledger(wire.api, work, wire)
+                self.assertEqual([method for method, *_ in wire.seen].count("POST"), 2 if removes else 1)
 
     def test_a_second_look_knows_no_more_of_a_list_that_was_too_long_before_the_run(self) -> None:
         async def work(ledger: Ledger, client: Client) -> Look | None:

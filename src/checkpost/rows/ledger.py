@@ -15,7 +15,7 @@ from typing import Any
 from checkpost.rows.holdings import Holdings, Reach
 from checkpost.rows.journal import FAILED, Entry, Journal
 from checkpost.rows.resemblance import shows
-from checkpost.rows.table import Harm, key_text
+from checkpost.rows.table import Harm, Table, key_text
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Answer, Exchange, Request
@@ -250,7 +250,9 @@ class Ledger(Holdings):
             return
         for made in act.made:
             table = self.table(made.table)
-            if len(table.stuck) >= (_MOST_STUCK if table.removable else 1):
+            if self._too_many_stay(table):
+                await self.look_at_stuck(made.table)  # one may be gone whatever the answer said
+            if self._too_many_stay(table):
                 raise Unsafe(f"a row of {made.table} could not be removed, so that no more are made")
         wanted = Counter(made.table for made in act.made)
         # those of other checks may be about to go
@@ -263,6 +265,10 @@ class Ledger(Holdings):
             await asyncio.sleep(_TURN)
         for name, number in wanted.items():
             self.table(name).making += number
+
+    def _too_many_stay(self, table: Table) -> bool:
+        """Whether so many removals failed that no more rows are made."""
+        return len(table.stuck) >= (_MOST_STUCK if table.removable else 1)
 
     def _give_room(self, act: Act) -> None:
         """Count out the rows that were to be made: they are there, or not."""
