@@ -378,6 +378,23 @@ class Rules(unittest.TestCase):
 
         self.assertEqual(with_ledger(self.api, work), [False, False, True])
 
+    def test_a_create_that_was_stopped_before_it_was_sent_left_nothing(self) -> None:
+        wire = Watched(self.api)
+
+        async def work(ledger: Ledger, client: Client) -> tuple[int, int]:
+            never = asyncio.Event()
+            with mock.patch.object(ledger.journal, "synced", never.wait):
+                making = asyncio.create_task(client.send("create", record={"name": f"own {MARK}"}))
+                while not (ledger.journal.entries() or making.done()):
+                    await asyncio.sleep(0.01)
+                making.cancel()
+                await asyncio.wait({making})
+            settled = await settle(ledger, lambda name, role: ledger.reach(name), ["maker"], 10.0)
+            return len(settled.left), len(ledger.journal.entries())
+
+        self.assertEqual(with_ledger(self.api, work, wire), (0, 0))
+        self.assertEqual([method for method, *_ in wire.seen if method != "GET"], [])
+
     def test_an_interrupt_waits_for_what_is_on_its_way(self) -> None:
         wire = Watched(self.api)
 

@@ -75,6 +75,7 @@ class Ledger(Holdings):
         waits = 0
         while True:
             await self._make_room(act)
+            entries: list[Entry] = []
             try:
                 await self._permit(act)
                 entries = self._intend(request, act)
@@ -85,6 +86,7 @@ class Ledger(Holdings):
                         raise Unsafe(f"the row {key_text(key)} of {name} is no longer the run's")
             except BaseException:
                 self._give_room(act)
+                self.journal.settle([each.number for each in entries], "never sent")
                 raise
             flight = asyncio.ensure_future(self._carry(request, act, entries, check))
             self._flying.add(flight)
