@@ -16,7 +16,7 @@ from checkpost.model.spelling import Filtering, Pairs, Sorting
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Answer
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import USUAL_PAGE, Asked, Key, Listing, Row, counted, position_of
+from checkpost.wire.listing import USUAL_PAGE, Asked, Key, Listing, Row, counted, key_text, position_of
 
 T = TypeVar("T")
 _MOST_SHOWN = 5
@@ -219,10 +219,6 @@ def differing(snapshot: Snapshot, how: str, places: Iterable[int], names: Iterab
         Differing(how, key_text(snapshot.keys[place]), _chosen(snapshot.rows[place], wanted))
         for place in list(places)[:_MOST_SHOWN]
     ]
-
-
-def key_text(key: Key | None) -> str:
-    return "/".join(map(str, key)) if key else "key unknown"
 
 
 def _chosen(row: Mapping[str, Any], names: Sequence[str]) -> dict[str, Any]:

@@ -10,24 +10,7 @@ from checkpost.wire.exchange import Exchange, texts_in
 
 _WORD = re.compile(r"\w+")
 #: Members that errors have themselves: ``"name": "ValidationError"`` says nothing of a field called so.
-_OF_ERRORS = frozenset(
-    [
-        "name",
-        "code",
-        "type",
-        "kind",
-        "key",
-        "status",
-        "title",
-        "error",
-        "source",
-        "id",
-        "reason",
-        "rule",
-        "path",
-        "field",
-    ]
-)
+_OF_ERRORS = re.compile(r"name|code|type|kind|key|status|title|error|source|id|reason|rule|path|field")
 
 
 def said(exchange: Exchange) -> str:
@@ -57,7 +40,7 @@ def _alone(value: Any) -> Iterator[str]:
     """What stands by itself in an answer: members that hold words or more, and texts of one word, or a path to it."""
     if isinstance(value, dict):
         for key, each in value.items():
-            about_itself = key.lower() in _OF_ERRORS and isinstance(each, str) and " " not in each
+            about_itself = _OF_ERRORS.fullmatch(key.lower()) and isinstance(each, str) and " " not in each
             if isinstance(each, str | list | dict) and not about_itself:
                 yield key
             yield from _alone(each)

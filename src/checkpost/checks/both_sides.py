@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import Any
 
-from checkpost.checks.asking import key_text
 from checkpost.checks.case import Case, Own
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.contract.contract import Operation
@@ -17,7 +16,7 @@ from checkpost.model.shape import shape_of
 from checkpost.oracle.same import differences, same
 from checkpost.wire.door import Act, Made
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Key
+from checkpost.wire.listing import Key, key_text
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Sequence
 from typing import Any
 
-from checkpost.checks.asking import key_text
 from checkpost.checks.blame import said
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import shown
@@ -21,6 +20,7 @@ from checkpost.oracle.same import differences
 from checkpost.values.broken import Break, breaks
 from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import key_text
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 _LARGE, _FEW = 1000, 60

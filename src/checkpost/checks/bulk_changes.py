@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import Any
 
-from checkpost.checks.asking import key_text
 from checkpost.checks.blame import said
 from checkpost.checks.bulk import bulk_finding, bulk_for, has_bulk, in_places, not_allowed
 from checkpost.checks.case import Case, Own
@@ -18,7 +17,7 @@ from checkpost.model.field import MISSING, Field
 from checkpost.model.purpose import Purpose
 from checkpost.oracle.same import differences, same
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Key
+from checkpost.wire.listing import Key, key_text
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 

@@ -6,7 +6,7 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from checkpost.checks.asking import key_text, spelled
+from checkpost.checks.asking import spelled
 from checkpost.checks.blame import said
 from checkpost.checks.bulk import bulk_finding, not_allowed
 from checkpost.checks.case import Case, Own
@@ -22,7 +22,7 @@ from checkpost.model.resource import Resource
 from checkpost.model.spelling import Filtering, Inexpressible
 from checkpost.oracle.same import differences, same
 from checkpost.wire.door import Act, Made
-from checkpost.wire.listing import Asked, Key, Listing
+from checkpost.wire.listing import Asked, Key, Listing, key_text
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 #: What leaves the rows with a value; the list shows beforehand what it leaves.

@@ -220,23 +220,17 @@ async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
             return taken, key, record
         case.state.chooses_key = None
     known = {name for row in case.state.rows_before for name in row}
-    refused = exchange
-    while named := blamed(refused, _optional(case, known) & full.keys()) - case.state.left_out:
-        case.state.left_out |= named
-        record = await case.record()
-        refused, key = await case.create(record, "a record without optional fields that were refused")
-        if key is not None:
-            return refused, key, record
-    case.state.left_out = set()
-    refused = exchange
-    while named := blamed(refused, known & full.keys()) - case.state.copied:
-        case.state.copied |= named
-        record = await case.record()
-        refused, key = await case.create(record, "a record with values of rows where others were refused")
-        if key is not None:
-            names = ", ".join(sorted(case.state.copied))
-            case.remark(f"generated values of {names} were refused ({said(exchange)}); those of rows were taken")
-            return refused, key, record
+    among, situation = _optional(case, known) & full.keys(), "a record without optional fields that were refused"
+    made = await _without_blamed(case, exchange, among, case.state.left_out, situation)
+    if made is not None:
+        return made
+    case.state.left_out.clear()
+    situation = "a record with values of rows where others were refused"
+    made = await _without_blamed(case, exchange, known & full.keys(), case.state.copied, situation)
+    if made is not None:
+        names = ", ".join(sorted(case.state.copied))
+        case.remark(f"generated values of {names} were refused ({said(exchange)}); those of rows were taken")
+        return made
     case.state.short = True
     case.state.usual.clear()
     record = await case.record()
@@ -258,6 +252,20 @@ async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
             return taken, key, record
     case.state.recipe = ""
     return exchange, None, full
+
+
+async def _without_blamed(
+    case: Case, refused: Exchange, among: set[str], named: set[str], situation: str
+) -> tuple[Exchange, Key, dict[str, Any]] | None:
+    """The first row, with the fields that a refusal blames, and then that of the create behind it, added to ``named``;
+    None where none is blamed anew and still no row was made."""
+    while blame := blamed(refused, among) - named:
+        named |= blame
+        record = await case.record()
+        refused, key = await case.create(record, situation)
+        if key is not None:
+            return refused, key, record
+    return None
 
 
 def _optional(case: Case, shown: set[str]) -> set[str]:

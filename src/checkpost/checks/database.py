@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING, Any
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown as text_of
 from checkpost.checks.registry import Skipped, check
-from checkpost.database.agreement import agrees, plain
+from checkpost.database.agreement import agrees, as_texts, plain
 from checkpost.findings import Differing, Finding
 from checkpost.model.field import MISSING, Field
 from checkpost.oracle.same import same
 from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import key_text
 
 if TYPE_CHECKING:  # what reads databases takes a while to load
     from checkpost.database.behind import Behind, Row
@@ -43,10 +44,6 @@ def _pair(case: Case) -> tuple[Behind, Mapped]:
     return behind, pair
 
 
-def _text_key(key: Sequence[Any]) -> tuple[str, ...]:
-    return tuple(str(part).lower() for part in key)
-
-
 @check("database.rows", needs=("list",), alone=True)
 async def rows_are_those_of_the_table(case: Case) -> AsyncIterator[Finding]:
     """Does the list show the rows of its table, each with the table's values?"""
@@ -59,12 +56,12 @@ async def rows_are_those_of_the_table(case: Case) -> AsyncIterator[Finding]:
     if listing.problem or not listing.complete:
         raise Skipped(f"the list was not read whole: {listing.problem or listing.partial}")
     stable = {key: row for key, row in first.items() if second.get(key) == row}
-    listed = {_text_key(key): row for key, row in listing.by_key.items() if key is not None}
+    listed = {as_texts(key): row for key, row in listing.by_key.items() if key is not None}
     shared = stable.keys() & listed.keys()
     if listed and not shared and stable:
         raise Skipped(f"no key of the list is one of the table {pair.table.name}")
     evidence = listing.exchanges[-1:]
-    made = {_text_key(key) for key in case.made_keys}  # of rows of the run's own that stay other checks tell
+    made = {as_texts(key) for key in case.made_keys}  # of rows of the run's own that stay other checks tell
     missing = [key for key in stable if key not in listed and key not in made]
     if missing:
         cause = _apart([stable[key] for key in missing], [stable[key] for key in shared])
@@ -75,7 +72,7 @@ async def rows_are_those_of_the_table(case: Case) -> AsyncIterator[Finding]:
                 "error", "expectation", "Rows of the table are missing from the list",
                 f"{len(stable)} rows, as in the table {pair.table.name}", f"{len(listed)} rows",
                 cause="missing rows", purpose="list", evidence=evidence,
-                rows=[Differing("missing", "/".join(key), _values(stable[key], pair)) for key in missing[:_NAMED]],
+                rows=[Differing("missing", key_text(key), _values(stable[key], pair)) for key in missing[:_NAMED]],
             )  # fmt: skip
     surplus = [key for key in listed if key not in first and key not in second]
     if surplus:
@@ -83,7 +80,7 @@ async def rows_are_those_of_the_table(case: Case) -> AsyncIterator[Finding]:
             "error", "expectation", "The list shows rows that the table does not have",
             f"the {len(second)} rows of the table {pair.table.name}", f"{len(surplus)} rows more",
             cause="surplus rows", purpose="list", evidence=evidence,
-            rows=[Differing("surplus", "/".join(key), dict(listed[key])) for key in surplus[:_NAMED]],
+            rows=[Differing("surplus", key_text(key), dict(listed[key])) for key in surplus[:_NAMED]],
         )  # fmt: skip
     for found in _values_differ(case, pair, {key: (listed[key], stable[key]) for key in shared}, evidence):
         yield found
@@ -123,10 +120,10 @@ def _values_differ(
         key, listed, stored = wrong[0]
         yield case.finding(
             "error", "expectation", "The list shows another value than the table holds",
-            f"{name} = {text_of(plain(stored))}, as in {pair.table.name} {'/'.join(key)}",
+            f"{name} = {text_of(plain(stored))}, as in {pair.table.name} {key_text(key)}",
             f"{name} = {text_of(listed)}; so in {len(wrong)} of {len(both)} rows",
             cause="other values", purpose="list", subjects=[name], evidence=evidence,
-            rows=[Differing("other value", "/".join(each[0]), {name: each[1], f"{column} in the table": plain(each[2])})
+            rows=[Differing("other value", key_text(each[0]), {name: each[1], f"{column} in the table": plain(each[2])})
                   for each in wrong[:_NAMED]],
         )  # fmt: skip
 
@@ -144,7 +141,7 @@ async def writes_reach_the_table(case: Case) -> AsyncIterator[Finding]:
     if row is None:
         yield case.finding(
             "error", "expectation", "Create returns success, but the table has no such row",
-            f"the row {'/'.join(map(str, own.key))} in {pair.table.name}", "no such row",
+            f"the row {key_text(own.key)} in {pair.table.name}", "no such row",
             cause="not in the table", purpose="create", evidence=[own.exchange],
         )  # fmt: skip
         return
@@ -249,7 +246,7 @@ async def _deleted(
             "error",
             "expectation",
             "Delete returns success, but the table still has the row",
-            f"no row {'/'.join(map(str, own.key))} in {pair.table.name}",
+            f"no row {key_text(own.key)} in {pair.table.name}",
             "the row, as it was",
             cause="deleted row in the table",
             purpose="delete",
@@ -263,7 +260,7 @@ def _others(
     evidence: Sequence[Exchange],
 ) -> Iterator[Finding]:  # fmt: skip
     """A finding for rows of others that are not what they were."""
-    made = {_text_key(key) for key in case.made_keys}
+    made = {as_texts(key) for key in case.made_keys}
     changed = [key for key, row in before.items() if key not in made and after.get(key) != row]
     if changed:
         key = changed[0]
@@ -272,7 +269,7 @@ def _others(
         what = f"{', '.join(columns)} changed" if columns else "is gone"
         yield case.finding(
             "error", "expectation", "Writing to one row reaches other rows of the table",
-            "every other row as it was", f"{len(changed)} others are not; {pair.table.name} {'/'.join(key)}: {what}",
+            "every other row as it was", f"{len(changed)} others are not; {pair.table.name} {key_text(key)}: {what}",
             cause="other rows", purpose="create", subjects=columns, evidence=evidence,
         )  # fmt: skip
 

@@ -14,7 +14,7 @@ from checkpost.model.paths import normal
 from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Asked, Key
+from checkpost.wire.listing import Asked, Key, key_text
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 
@@ -248,7 +248,7 @@ async def key_is_not_reused(case: Case) -> AsyncIterator[Finding]:
             "expectation",
             "The key of a deleted row is given to the next one",
             "a key that no row has had",
-            "/".join(map(str, second.key)),
+            key_text(second.key),
             cause="key reused",
             purpose="create",
             evidence=[*evidence, second.exchange],

@@ -6,7 +6,7 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from checkpost.checks.asking import ask, key_text, snapshot_of
+from checkpost.checks.asking import ask, snapshot_of
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Blocked, Skipped, check
@@ -17,7 +17,7 @@ from checkpost.model.relation import Expanded, Expansion
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import differences, same
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Asked, Key, Row
+from checkpost.wire.listing import Asked, Key, Row, key_text
 
 #: Members that hold what is expanded, where it does not stand in the row itself.
 _BESIDE = ("_embedded", "_expanded", "expand", "_expand", "relations", "_related")

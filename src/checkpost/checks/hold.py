@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator
 
-from checkpost.checks.asking import key_text
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Blocked, Skipped, check, looking
@@ -13,7 +12,7 @@ from checkpost.model.field import MISSING
 from checkpost.oracle.same import differences
 from checkpost.rows.journal import Entry
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Row
+from checkpost.wire.listing import Row, key_text
 
 
 @check("hold.left", needs=("create", "delete"), creates=True, alone=True, cost=lambda resource: 8)

@@ -7,7 +7,7 @@ from collections.abc import AsyncIterator, Iterator, Mapping
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
-from checkpost.checks.asking import key_text, snapshot_of
+from checkpost.checks.asking import snapshot_of
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Skipped, check
 from checkpost.contract.contract import Link, Operation
@@ -19,7 +19,7 @@ from checkpost.model.resource import Resource
 from checkpost.oracle.same import differences
 from checkpost.wire.client import Client
 from checkpost.wire.exchange import Answer, Exchange
-from checkpost.wire.listing import Key, Row
+from checkpost.wire.listing import Key, Row, key_text
 
 _MOST_ROWS = 3
 _HOLDERS = ("_links", "links", "@links", "hrefs", "_hrefs")

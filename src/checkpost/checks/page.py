@@ -19,7 +19,7 @@ from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Reading, evaluate
 from checkpost.oracle.order import out_of_order
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Asked, Key, Listing, Row, counted, next_url, position_of, with_cursor
+from checkpost.wire.listing import Asked, Key, Listing, Row, counted, key_text, next_url, position_of, with_cursor
 
 _MOST_PAGES = 12
 #: Sizes and positions that no list has.
@@ -144,7 +144,7 @@ def _missing_and_repeated(keys: list[Key | None], before: Listing) -> tuple[set[
 
 def _not_joined(case: Case, size: int, lost: set[Key], twice: set[Key], exchanges: list[Exchange]) -> Finding:
     def names(keys: set[Key]) -> str:
-        return ", ".join("/".join(map(str, key)) for key in sorted(keys, key=str)[:3])
+        return ", ".join(key_text(key) for key in sorted(keys, key=str)[:3])
 
     seen = "; ".join(
         words

@@ -14,7 +14,7 @@ from checkpost.findings import Finding
 from checkpost.oracle.same import differences
 from checkpost.wire.client import Client
 from checkpost.wire.exchange import Exchange, Request
-from checkpost.wire.listing import Key, Listing, Row
+from checkpost.wire.listing import Key, Listing, Row, key_text
 
 _SAMPLE = 12
 
@@ -69,7 +69,7 @@ async def keys_are_unique(case: Case) -> AsyncIterator[Finding]:
             evidence=before.exchanges[:1],
         )
     if before.repeated:
-        listed = ", ".join("/".join(map(str, key)) for key in before.repeated[:3])
+        listed = ", ".join(map(key_text, before.repeated[:3]))
         yield case.finding(
             "error",
             "expectation",

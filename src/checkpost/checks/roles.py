@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
-from checkpost.checks.asking import key_text, snapshot_of, spelled
+from checkpost.checks.asking import snapshot_of, spelled
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import shown
 from checkpost.checks.expand import held
@@ -25,7 +25,7 @@ from checkpost.oracle.order import out_of_order
 from checkpost.oracle.rights import holds
 from checkpost.oracle.same import same
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import EVERYTHING, Asked, Key, Listing, Row
+from checkpost.wire.listing import EVERYTHING, Asked, Key, Listing, Row, key_text
 
 NEEDS: tuple[Purpose, ...] = ("create", "delete")
 _MOST_HIDDEN, _MOST_SEEN = 4, 2

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Iterable, Sequence
 from dataclasses import dataclass
 
-from checkpost.checks.asking import as_answer, ask, key_text, snapshot_of, spelled
+from checkpost.checks.asking import as_answer, ask, snapshot_of, spelled
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.sort import asked_in_order
@@ -18,7 +18,7 @@ from checkpost.oracle.filter import judge
 from checkpost.oracle.same import differences
 from checkpost.values.operands import conditions
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Asked, Key, Listing
+from checkpost.wire.listing import Asked, Key, Listing, key_text
 
 _MOST_PARENTS = 4
 

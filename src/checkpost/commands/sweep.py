@@ -75,12 +75,14 @@ def sweep(profile_file: Path | None, listing: bool, held: bool, forget: bool, ti
 
 def _listed(name: str, leftover: Leftover) -> list[str]:
     """What a journal names, table by table: rows that may be left, and how many the API says are not."""
+    from checkpost.wire.listing import key_text
+
     made = [each for each in leftover.entries if each.kind in {"create", "link"}]
     open_rows = [each for each in made if not each.removed and not (each.sure and each.status >= 400)]
     lines = [f"{name}: {_rows(len(open_rows))} may be left at {leftover.heading.get('base_url')}"]
     for table in dict.fromkeys(each.resource for each in made):
         rows = [each for each in open_rows if each.resource == table]
-        keys = ["/".join(map(str, each.named)) + (" (held)" if each.held else "") for each in rows if each.named]
+        keys = [key_text(each.named) + (" (held)" if each.held else "") for each in rows if each.named]
         unknown = len(rows) - len(keys)
         removed = sum(each.removed for each in made if each.resource == table)
         refused = sum(each.resource == table for each in made) - len(rows) - removed

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
-from collections.abc import Mapping
+from collections.abc import Iterable
 from datetime import UTC, date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any
@@ -95,6 +95,6 @@ def _since_1970(number: float) -> datetime | None:
     return None
 
 
-def key_text(values: Mapping[str, Any], names: tuple[str, ...]) -> tuple[str, ...]:
+def as_texts(key: Iterable[Any]) -> tuple[str, ...]:
     """A key as texts, so that numbers and texts of numbers are one."""
-    return tuple(str(plain(values.get(name))).lower() for name in names)
+    return tuple(str(plain(part)).lower() for part in key)

@@ -6,14 +6,13 @@ import asyncio
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
-from checkpost.database.agreement import key_text
+from checkpost.database.agreement import as_texts
 from checkpost.database.connection import Database
 from checkpost.database.contents import Compared, Rows, compared, without_kept
 from checkpost.database.mapping import Mapped, mapped
-from checkpost.errors import CheckPostError
 from checkpost.model.resource import Model
 from checkpost.profile.credentials import VARIABLE
-from checkpost.profile.profile import Profile
+from checkpost.profile.profile import Profile, require_set
 from checkpost.profile.witness import Stated
 
 Row = Mapping[str, Any]
@@ -39,13 +38,13 @@ class Behind:
         """The rows of a table by their key as texts; None where there are too many, or keys that do not tell them
         apart."""
         found = await asyncio.to_thread(self.database.rows, pair.table, None, self.most + 1)
-        keyed: dict[tuple[str, ...], Row] = {key_text(row, pair.key): row for row in found}
+        keyed: dict[tuple[str, ...], Row] = {as_texts(row.get(name) for name in pair.key): row for row in found}
         return keyed if len(found) <= self.most and len(keyed) == len(found) else None
 
     async def row(self, pair: Mapped, key: Sequence[Any]) -> Row | None:
         """The row of a table with a resource's key; None where there is none."""
         rows = await self.rows(pair)
-        wanted = _texts(tuple(key))
+        wanted = as_texts(key)
         if rows is not None:
             return rows.get(wanted)
         found = await asyncio.to_thread(self.database.rows, pair.table, dict(zip(pair.key, key, strict=True)))
@@ -66,16 +65,12 @@ class Behind:
         for name, pair in self.sides.by_resource.items():
             # a table's own key is in another order, or of other columns, than the resource's where those differ
             if pair.key == pair.table.key:
-                own.setdefault(pair.table.name, set()).update(map(_texts, made.get(name, ())))
+                own.setdefault(pair.table.name, set()).update(map(as_texts, made.get(name, ())))
             else:
                 own.setdefault(pair.table.name, set())
         pairs = self.sides.by_resource
-        told = {(pairs[name].table.name, _texts(key)) for name, key in left if name in pairs and key is not None}
+        told = {(pairs[name].table.name, as_texts(key)) for name, key in left if name in pairs and key is not None}
         return without_kept(found, own, told)
-
-
-def _texts(key: Key) -> tuple[str, ...]:
-    return tuple(str(part).lower() for part in key)
 
 
 def open_behind(profile: Profile, model: Model, environment: Mapping[str, str], most: int) -> Behind | None:
@@ -83,12 +78,7 @@ def open_behind(profile: Profile, model: Model, environment: Mapping[str, str], 
     witness = profile.witness
     if witness is None:
         return None
-    for name in VARIABLE.findall(witness.database):
-        if not environment.get(name):
-            raise CheckPostError(
-                f"The database of {profile.file} needs the environment variable {name}, which is not set; export it or "
-                f"add it to {profile.folder / '.env'}."
-            )
+    require_set(VARIABLE.findall(witness.database), f"The database of {profile.file}", environment, profile)
     url = VARIABLE.sub(lambda found: environment[found[1]], witness.database)
     database = Database(url, profile.folder)
     return Behind(database, model, witness.tables, most)

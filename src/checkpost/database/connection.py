@@ -47,7 +47,6 @@ class Table:
     name: str
     columns: tuple[Column, ...]
     key: tuple[str, ...]
-    schema: str | None = None
     is_view: bool = False
 
     def column(self, name: str) -> Column | None:
@@ -101,11 +100,10 @@ class Database:
         self, connection: Connection, table: Table, where: Mapping[str, Any], most: int | None
     ) -> list[dict[str, Any]]:
         quote = self._engine.dialect.identifier_preparer.quote
-        named = quote(table.name) if table.schema is None else f"{quote(table.schema)}.{quote(table.name)}"
         columns = ", ".join(quote(each.name) for each in table.columns)
         tests = " AND ".join(f"{quote(name)} = :v{place}" for place, name in enumerate(where))
         limit = f" LIMIT {int(most)}" if most is not None else ""
-        statement = f"SELECT {columns} FROM {named}{' WHERE ' + tests if tests else ''}{limit}"
+        statement = f"SELECT {columns} FROM {quote(table.name)}{' WHERE ' + tests if tests else ''}{limit}"
         values = {f"v{place}": value for place, value in enumerate(where.values())}
         names = [each.name for each in table.columns]
         return [dict(zip(names, row, strict=True)) for row in connection.execute(sqlalchemy.text(statement), values)]

@@ -7,7 +7,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
-from checkpost.database.agreement import plain
+from checkpost.database.agreement import as_texts, plain
 
 if TYPE_CHECKING:
     from checkpost.database.connection import Table
@@ -83,7 +83,7 @@ def without_kept(
         if each.table not in made:
             beside.append(each)
             continue
-        texts = {key: tuple(str(part).lower() for part in key) for key in each.new}
+        texts = {key: as_texts(key) for key in each.new}
         own = [key for key, text in texts.items() if text in made[each.table]]
         number = len([key for key in own if (each.table, texts[key]) not in told])
         if number:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import os
 import re
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date
 from pathlib import Path
@@ -204,6 +204,7 @@ def _waivers(source: _Source, value: Any) -> tuple[Waiver, ...]:
     return tuple(found)
 
 
+_NO_SECRET = "a secret does not belong in the profile; write ${NAME} and set NAME in the environment or .env."
 #: A password that stands in a URL as it is.
 _PASSWORD = re.compile(r"://[^/@:]*:(?!\$\{)[^@/]+@")
 
@@ -214,10 +215,7 @@ def _witness(source: _Source, value: Any) -> Witness | None:
     said = source.check_names(value, "/witness", ("database", "tables"))
     url = source.text_of(said.get("database"), "/witness/database")
     if _PASSWORD.search(url):
-        raise source.error(
-            "/witness/database",
-            "a secret does not belong in the profile; write ${NAME} and set NAME in the environment or .env.",
-        )
+        raise source.error("/witness/database", _NO_SECRET)
     tables = {}
     for name, each in _mapping(source, said.get("tables"), "/witness/tables").items():
         at = join("/witness/tables", str(name))
@@ -326,9 +324,7 @@ def _login(source: _Source, stated: Mapping[str, Any], pointer: str) -> Login | 
 def _secret(source: _Source, value: Any, pointer: str) -> str:
     template = source.text_of(value, pointer)
     if not VARIABLE.search(template):
-        raise source.error(
-            pointer, "a secret does not belong in the profile; write ${NAME} and set NAME in the environment or .env."
-        )
+        raise source.error(pointer, _NO_SECRET)
     return template
 
 
@@ -431,10 +427,15 @@ def _check_form(source: _Source, part: str, keys: Mapping[str, Any], pointer: st
 
 def require_variables(role: Role, environment: Mapping[str, str], profile: Profile) -> None:
     """Make sure that every variable of a role is set. Raises CheckPostError naming it."""
-    for name in role.variables:
+    where = f" ({profile.file})" if profile.file else ""
+    require_set(role.variables, f"The role {role.name!r}{where}", environment, profile)
+
+
+def require_set(names: Iterable[str], needing: str, environment: Mapping[str, str], profile: Profile) -> None:
+    """Make sure that variables are set; ``needing`` is what needs them, in words. Raises CheckPostError naming one."""
+    for name in names:
         if not environment.get(name):
-            where = f" ({profile.file})" if profile.file else ""
             raise CheckPostError(
-                f"The role {role.name!r}{where} needs the environment variable {name}, which is not set; "
+                f"{needing} needs the environment variable {name}, which is not set; "
                 f"export it or add it to {profile.folder / '.env'}."
             )

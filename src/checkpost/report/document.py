@@ -15,6 +15,7 @@ from checkpost.model.flaws import flaws
 from checkpost.profile.credentials import VARIABLE
 from checkpost.profile.waivers import Waiver, idle, waived
 from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import key_text
 from checkpost.wire.redaction import Redactor
 
 Json = dict[str, Any]
@@ -62,11 +63,6 @@ def exchange_document(exchange: Exchange, redactor: Redactor) -> Json:
         "seconds": round(exchange.seconds, 4),
         "attempts": exchange.attempts,
     }
-
-
-def key_text(key: tuple[Any, ...] | None) -> str:
-    """A key as a person reads it."""
-    return "/".join(map(str, key)) if key else "key unknown"
 
 
 def _text(body: bytes | None, redactor: Redactor) -> str | None:

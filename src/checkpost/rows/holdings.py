@@ -11,10 +11,10 @@ from checkpost.oracle.same import differences
 from checkpost.rows.journal import FAILED, Book, Entry, Journal
 from checkpost.rows.resemblance import Bears, marked, shows, stamps
 from checkpost.rows.script import Deeds
-from checkpost.rows.table import Table, as_number, key_text
+from checkpost.rows.table import Table, as_number
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
-from checkpost.wire.listing import Key, Listing, Row
+from checkpost.wire.listing import Key, Listing, Row, key_text
 
 #: How long a text has to be that nobody else would come upon.
 _LONG = 6

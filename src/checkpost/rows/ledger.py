@@ -15,11 +15,11 @@ from typing import Any
 from checkpost.rows.holdings import Holdings, Reach
 from checkpost.rows.journal import FAILED, Entry, Journal
 from checkpost.rows.resemblance import shows
-from checkpost.rows.table import Harm, Table, key_text
+from checkpost.rows.table import Harm, Table
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Answer, Exchange, Request
-from checkpost.wire.listing import Key, Row
+from checkpost.wire.listing import Key, Row, key_text
 from checkpost.wire.session import Session
 
 #: How often a request is sent again that was turned away for the moment, and was seen not to be done.

@@ -18,7 +18,7 @@ from checkpost.rows.witness import Look, look, look_again
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Key
+from checkpost.wire.listing import Key, key_text
 
 _MOST_ROUNDS = 8
 #: How often one row's removal is asked for.
@@ -40,8 +40,7 @@ class Left:
     certain: bool = True
 
     def __str__(self) -> str:
-        name = "/".join(map(str, self.key)) if self.key else "key unknown"
-        return f"{self.table} {name}: {self.why}"
+        return f"{self.table} {key_text(self.key)}: {self.why}"
 
 
 @dataclass(frozen=True)

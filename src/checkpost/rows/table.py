@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from checkpost.wire.listing import Key, Listing
+from checkpost.wire.listing import Key, Listing, key_text
 
 
 @dataclass(frozen=True)
@@ -81,8 +81,3 @@ def as_number(part: Any) -> int | None:
     if isinstance(part, int):
         return part
     return int(part) if isinstance(part, str) and part.isascii() and part.isdigit() else None
-
-
-def key_text(key: Key) -> str:
-    """A key as messages have it."""
-    return "/".join(map(str, key))

@@ -18,6 +18,12 @@ if TYPE_CHECKING:
 Key = tuple[Any, ...]
 Row = dict[str, Any]
 
+
+def key_text(key: Key | None) -> str:
+    """A key as a person reads it."""
+    return "/".join(map(str, key)) if key else "key unknown"
+
+
 USUAL_PAGE = 100
 MOST_PAGES = 500
 _LINK = re.compile(r'<([^<>]*)>((?:\s*;\s*[\w*-]+\s*=\s*(?:"[^"]*"|[^\s";,]+))*)')
