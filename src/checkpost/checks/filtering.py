@@ -90,7 +90,7 @@ async def filtering_of(case: Case) -> Filtering:
             if state.filtering is None:
                 state.unfiltered = (
                     f"how {candidates[0].parameter} is written is not described, and no usual way of "
-                    f"{len(candidates)} works; the profile can tell under 'queries'"
+                    f"{len(candidates)} works; state it under 'queries' in the profile"
                 )
                 raise Skipped(state.unfiltered)
     return state.filtering

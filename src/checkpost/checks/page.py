@@ -118,7 +118,7 @@ async def pages_join(case: Case) -> AsyncIterator[Finding]:
             )
             return
         if any(length < size for length in lengths[:-1]) and case.resource.paging.largest is None:
-            raise Skipped("pages are capped at a size that the contract does not tell")
+            raise Skipped("pages are capped at a size that the contract does not state")
         keys = [case.client.key_of(row) for _, rows in pages for row in rows or ()]
         lost, twice = _missing_and_repeated(keys, before)
         if lost or twice:

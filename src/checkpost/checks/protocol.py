@@ -191,7 +191,7 @@ async def charset(case: Case) -> AsyncIterator[Finding]:
         yield case.finding(
             "warning",
             "standard",
-            "JSON is said to be in another charset than UTF-8",
+            "JSON is declared in another charset than UTF-8",
             "UTF-8 (RFC 8259, 8.1)",
             f"charset={stated[1]}",
             cause="everywhere:charset",

@@ -111,7 +111,7 @@ async def omitted_is_reset(case: Case) -> AsyncIterator[Finding]:
         if field.name not in record and before.get(field.name) is not None and _tells(case, field.name, before)
     ]
     if not omitted:
-        raise Skipped("no field that may be left out can tell")
+        raise Skipped("no optional field can show it")
     exchange = await case.send("replace", "a replacement of the required fields", key=own.key, record=record)
     if not exchange.answer.ok:
         return

@@ -56,7 +56,7 @@ async def sorting_of(case: Case) -> Sorting:
         else:
             state.unsorted = (
                 f"how {candidates[0].parameter} is written is not described, and no usual way of "
-                f"{len(candidates)} works; the profile can tell under 'queries'"
+                f"{len(candidates)} works; state it under 'queries' in the profile"
             )
             raise Skipped(state.unsorted)
     assert state.sorting is not None

@@ -60,9 +60,7 @@ def sweep(profile_file: Path | None, listing: bool, held: bool, forget: bool, ti
                 click.echo(f"  {each}", err=True)
             if not all(each.certain for each in settled.left):
                 mark = leftover.heading.get("mark")
-                click.echo(
-                    f"  Look for {mark} in these tables; checkpost sweep --forget lets go of the rest.", err=True
-                )
+                click.echo(f"  Look for {mark} in these tables; checkpost sweep --forget forgets the rest.", err=True)
         elif kept:
             click.echo(
                 f"{path.name}: {kept} rows are held; checkpost run --verify-held looks at them and removes them, "

@@ -119,7 +119,7 @@ def _untold(contract: Contract, model: Model) -> Iterator[Flaw]:
         if response.status != "204" and all(media.schema is None and media.item is None for media in response.content)
     ]
     if silent:
-        message = f"Nothing is said of what an answer holds: {_some(silent)}."
+        message = f"The contract does not describe what an answer holds: {_some(silent)}."
         yield Flaw("note", "no-schema", message, silent[0].place)
     unsecured = [operation for operation in contract.operations if operation.security is None]
     if unsecured and len(unsecured) == len(contract.operations):

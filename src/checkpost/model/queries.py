@@ -225,8 +225,8 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
             # the words are written as they are shown
             style = tuple(re.sub(r"\b(?:asc|desc)(?=\"?[}\]]?$)", lambda word: word[0].upper(), each) for each in style)  # type: ignore[assignment]
         if found:
-            return (made(style, Reason(f"what is said of {parameter.name} shows {style[1]}", "likely")),)
-    why = Reason(f"the list takes {parameter.name}, of whose form nothing is said", "guess")
+            return (made(style, Reason(f"the description of {parameter.name} shows {style[1]}", "likely")),)
+    why = Reason(f"the list takes {parameter.name}, whose form the contract does not describe", "guess")
     return tuple(made(style, why) for style in _USUAL)
 
 

@@ -21,7 +21,7 @@ def show_sides(sides: Sides, model: Model, database: str, console: Console) -> N
     console.print()
     console.print(Text(f"Behind it: {database}", style="bold"))
     rows = [_row(resource, sides) for resource in model.resources]
-    heads = ("resource", "table", "fields", "without a column", "columns not shown", "told by")
+    heads = ("resource", "table", "fields", "without a column", "columns not shown", "reason")
     filled = [place for place, _ in enumerate(heads) if any(row[place] for row in rows)]
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for place in filled:

@@ -323,7 +323,7 @@ def query_texts(resource: Resource) -> Iterator[Asked]:
 def _filter_text(filterings: Sequence[Filtering]) -> Asked:
     filtering = filterings[0]
     if len(filterings) > 1:
-        text = f"{filtering.parameter}=…, of which nothing is said; {len(filterings)} ways are tried"
+        text = f"{filtering.parameter}=…, which the contract does not describe; {len(filterings)} ways are tried"
         return Asked("Filter", text, (), filtering.reason)
     words = [operator.replace("_", " ") for _, operator in filtering.templates]
     words += [word for word, template in (("or", filtering.disjunction), ("not", filtering.negation)) if template]

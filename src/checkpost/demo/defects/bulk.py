@@ -56,7 +56,7 @@ class ManyDropped(TableApi):
         return super().all_or_none(items, each)
 
 
-@defect("many-results-lie", "tags", "POST", "bulk", "A refused row is told as stored.", at="/batch", spelling="prefix")
+@defect("many-results-lie", "tags", "POST", "bulk", "A refused row is shown as stored.", at="/batch", spelling="prefix")
 class ManyResultsLie(TableApi):
     def one_by_one(self, items: Sequence[Any], each: Each) -> list[Row]:
         results = super().one_by_one(items, each)
@@ -76,7 +76,7 @@ class ManyStopAtBad(TableApi):
         return results
 
 
-@defect("lines-miscounted", "loans", "POST", "bulk", "An import tells a line too many.", at="/import", spelling="json")
+@defect("lines-miscounted", "loans", "POST", "bulk", "An import counts a line too many.", at="/import", spelling="json")
 class LinesMiscounted(TableApi):
     def lines_answer(self, results: Sequence[Row]) -> Response:
         answer = json.loads(bytes(super().lines_answer(results).body))
@@ -177,7 +177,7 @@ class FilteredDeleteMore(TableApi):
         return [*rows, *(row for row in last if request.method == "DELETE" and row not in rows)]
 
 
-@defect("filtered-change-none", "vaults", "PATCH", "bulk", "Update by filter is told, not stored.", spelling="suffix")
+@defect("filtered-change-none", "vaults", "PATCH", "bulk", "Update by filter stores nothing.", spelling="suffix")
 class FilteredChangeNone(TableApi):
     async def on_filtered_update(self, request: Request) -> Response:
         caller = self.caller(request)
@@ -187,7 +187,7 @@ class FilteredChangeNone(TableApi):
 
 
 @defect(
-    "filtered-delete-miscounted", "tags", "DELETE", "bulk", "Delete by filter tells a row too few.", spelling="suffix"
+    "filtered-delete-miscounted", "tags", "DELETE", "bulk", "Delete by filter counts a row too few.", spelling="suffix"
 )
 class FilteredDeleteMiscounted(TableApi):
     async def on_filtered_delete(self, request: Request) -> Response:

@@ -1,4 +1,4 @@
-"""Conditions as an expression in one parameter, whose grammar is told by what is said of it."""
+"""Conditions as an expression in one parameter, whose grammar its description tells."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ def odata(parameter: Parameter, said: str) -> Filtering:
 
 
 def expression(parameter: Parameter, names: Sequence[str]) -> tuple[Filtering, ...]:
-    """An expression whose grammar is told by what is said of the parameter: none where it is not, two where
+    """An expression whose grammar the description of the parameter tells: none where it does not, two where
     nothing tells whether texts stand in quotes."""
     said = said_of(parameter)
     in_words = parameters_in_words(parameter, said, names)
@@ -127,7 +127,7 @@ def _infix(
     described = Filtering(
         "expression",
         templates,
-        Reason(f"what is said of {parameter.name} shows {first[0]}", "likely"),
+        Reason(f"the description of {parameter.name} shows {first[0]}", "likely"),
         parameter.name,
         conjunction="{left};{right}" if semicolons else ("and({left},{right})" if calls else joined("and")),
         disjunction="{left}" + either if either and semicolons else ("or({left},{right})" if calls else joined("or")),
@@ -167,7 +167,7 @@ def _sql_words(said: str, code: str) -> Templates:
 def in_brackets(parameter: Parameter) -> tuple[Filtering, ...]:
     """An object that is spread in brackets, whose members nothing describes (OpenAPI 3.1, 4.8.12: ``deepObject``): the
     usual ways, to be tried."""
-    why = Reason(f"the list takes {parameter.name}[…], of whose members nothing is said", "guess")
+    why = Reason(f"the list takes {parameter.name}[…], whose members the contract does not describe", "guess")
     words: tuple[Operator, ...] = ("eq", "ne", "gt", "ge", "lt", "le")
     spelled = {"ge": "gte", "le": "lte"}
     found = []
@@ -182,8 +182,8 @@ def in_brackets(parameter: Parameter) -> tuple[Filtering, ...]:
 
 
 def untold(parameter: Parameter) -> tuple[Filtering, ...]:
-    """A parameter of which nothing is said: the usual grammars, to be tried."""
-    why = Reason(f"the list takes {parameter.name}, of whose grammar nothing is said", "guess")
+    """A parameter without a description: the usual grammars, to be tried."""
+    why = Reason(f"the list takes {parameter.name}, whose grammar the contract does not describe", "guess")
     grammars: tuple[Mapping[tuple[str, Operator], str], ...] = (
         {(ANY, "eq"): "{field} eq {value}", (ANY, "gt"): "{field} gt {value}", (ANY, "lt"): "{field} lt {value}"},
         {(ANY, "eq"): "{field} = {value}", (ANY, "gt"): "{field} > {value}", (ANY, "lt"): "{field} < {value}"},

@@ -301,5 +301,5 @@ def parameters_in_words(parameter: Parameter, said: str, names: Sequence[str]) -
         templates = {key: each for key, each in templates.items() if key[1] not in {"like", "ilike"}}
     if not templates:
         return None
-    why = Reason(f"what is said of {parameter.name} shows FIELD{before}OPERATOR{behind}=VALUE", "likely")
+    why = Reason(f"the description of {parameter.name} shows FIELD{before}OPERATOR{behind}=VALUE", "likely")
     return Filtering("parameters", templates, why, parameter.name, quote='"', wildcard="%", place=parameter.place)
