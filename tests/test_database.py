@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import importlib.util
 import os
 import sqlite3
@@ -13,7 +14,10 @@ from datetime import UTC, date, datetime
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
+from unittest import mock
 from uuid import UUID
+
+import sqlalchemy
 
 from checkpost.checks.database import _contradictions
 from checkpost.database.agreement import agrees
@@ -40,8 +44,9 @@ from tests.test_model import model_of, operation
 HIDDEN = [each for each in DEFECTS.values() if each.family == "database"]
 
 
-def run_with_database(defects: list[str], resources: list[str]) -> Result:
-    """A run of the checks that look into the database, against a stand-in that keeps its tables in a file."""
+def run_with_database(defects: list[str], resources: list[str], breaks: bool = False) -> Result:
+    """A run of the checks that look into the database, against a stand-in that keeps its tables in a file. With
+    ``breaks`` the database is out of reach once the run has begun to look into it."""
     os.environ.update(ENVIRONMENT)
     with tempfile.TemporaryDirectory() as name:
         file = str(Path(name) / "bank.db")
@@ -50,7 +55,16 @@ def run_with_database(defects: list[str], resources: list[str]) -> Result:
             profile = read_profile(write_profile(Path(name), address.base_url, address.contract_url, file))
             target = aim(profile, False, 10.0)
             planned = plan(target.model, ["database"], resources, "", actors=target.actors, witness=True)
-            return asyncio.run(run(target, planned, Limits(timeout=60), 1))
+            with mock.patch.object(Database, "rows", broken) if breaks else contextlib.nullcontext():
+                return asyncio.run(run(target, planned, Limits(timeout=60), 1))
+
+
+def broken(self: Database, *asked: object) -> None:
+    """The engine's next connections lead to a file that is no database, as where a server went away."""
+    self.close()
+    self._engine = sqlalchemy.create_engine(f"sqlite:///{__file__}")
+    with self._reading() as connection:
+        connection.exec_driver_sql("SELECT * FROM tags")
 
 
 class OnStandIn(unittest.TestCase):
@@ -88,6 +102,15 @@ class OnStandIn(unittest.TestCase):
         made = document(result)
         self.assertEqual(state_of_rows(made), "rows NOT as they were in the database")
         self.assertEqual(database_lines(made), ["In the database tags is not as it was: 1 row is changed (colour): 2."])
+
+    def test_a_database_that_goes_away_costs_no_report(self) -> None:
+        result = run_with_database([], ["tags"], breaks=True)
+        blocked = {each.check: each.reason for each in result.checks if each.outcome == "blocked"}
+        self.assertEqual(blocked.keys(), {"database.rows", "database.stored"})
+        self.assertTrue(all("cannot be read" in why for why in blocked.values()), blocked)
+        made = document(result)
+        self.assertEqual(state_of_rows(made), "rows as they were")
+        self.assertRegex(database_lines(made)[0], "^The database was not compared: The database .* cannot be read: ")
 
 
 class Agreement(unittest.TestCase):
@@ -213,7 +236,7 @@ class Contents(unittest.TestCase):
         self.assertEqual(found.differ, (Changed("tags", ((3,),), ((4,),), {(2,): ("name",)}),))
         self.assertEqual(found.kept, {"tags": 1})
         self.assertEqual([each.table for each in found.beside], ["log"])
-        self.assertTrue(compared("db", own, before, before).same)
+        self.assertEqual(compared("db", own, before, before).differ, ())
 
     def test_rows_without_a_key_are_counted(self) -> None:
         bare = table("lines", "what", key=())

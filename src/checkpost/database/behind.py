@@ -54,6 +54,10 @@ class Behind:
         """Keep how all tables are now."""
         self._before = await asyncio.to_thread(self.database.everything, self.most)
 
+    def not_compared(self, problem: str) -> Compared:
+        """What stands for a comparison that ``problem`` kept from being made."""
+        return Compared(self.database.name, 0, 0, problem=problem)
+
     async def compared(
         self, made: Mapping[str, Collection[Key]], left: Collection[tuple[str, Key | None]] = ()
     ) -> Compared:

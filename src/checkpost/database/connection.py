@@ -12,7 +12,7 @@ import sqlalchemy
 from sqlalchemy.engine import URL, Connection, make_url
 from sqlalchemy.exc import NoSuchModuleError, SQLAlchemyError
 
-from checkpost.errors import CheckPostError
+from checkpost.errors import CheckPostError, NotCompleted
 
 #: How a session of each database is told to refuse writes.
 _READ_ONLY = {
@@ -74,12 +74,12 @@ class Database:
         self, table: Table, where: Mapping[str, Any] | None = None, most: int | None = None
     ) -> list[dict[str, Any]]:
         """The rows of a table as the driver gives them, those whose columns have the values of ``where`` alone, and no
-        more than ``most``. Raises CheckPostError."""
+        more than ``most``. Raises NotCompleted."""
         with self._reading() as connection:
             return self._select(connection, table, where or {}, most)
 
     def everything(self, most: int) -> dict[str, list[dict[str, Any]] | None]:
-        """The rows of every table as of one moment; None for a table with more than ``most``. Raises CheckPostError."""
+        """The rows of every table as of one moment; None for a table with more than ``most``. Raises NotCompleted."""
         with self._reading() as connection:
             found: dict[str, list[dict[str, Any]] | None] = {}
             for table in self.tables:
@@ -94,7 +94,7 @@ class Database:
             with self._engine.connect() as connection:
                 yield connection
         except SQLAlchemyError as error:
-            raise CheckPostError(f"The database {self.name} cannot be read: {_said(error)}") from None
+            raise NotCompleted(f"The database {self.name} cannot be read: {_said(error)}") from None
 
     def _select(
         self, connection: Connection, table: Table, where: Mapping[str, Any], most: int | None

@@ -38,7 +38,8 @@ class Changed:
 class Compared:
     """All tables of a database before and after: how many ``tables`` and ``rows`` were compared, and those that
     ``differ``; ``skipped`` names tables that were too long. ``kept`` counts rows of the run's that were deleted and are
-    still there, ``beside`` are tables that differ and that no resource shows: an audit log, say."""
+    still there, ``beside`` are tables that differ and that no resource shows: an audit log, say. ``problem`` says why
+    nothing was compared."""
 
     database: str
     tables: int
@@ -47,10 +48,7 @@ class Compared:
     skipped: tuple[str, ...] = ()
     kept: Mapping[str, int] = field(default_factory=dict)
     beside: tuple[Changed, ...] = ()
-
-    @property
-    def same(self) -> bool:
-        return not self.differ
+    problem: str = ""
 
 
 def compared(

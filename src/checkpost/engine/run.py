@@ -223,9 +223,12 @@ async def _compared(world: World, left: Sequence[Left]) -> Compared | None:
         return None
     ledger = world.ledger
     made = {name: ledger.made_keys(name) for name in ledger.tables} if ledger is not None else {}
-    found = await world.behind.compared(made, [(each.table, each.key) for each in left])
-    world.behind.database.close()
-    return found
+    try:
+        return await world.behind.compared(made, [(each.table, each.key) for each in left])
+    except NotCompleted as error:  # all else that was found is reported
+        return world.behind.not_compared(str(error))
+    finally:
+        world.behind.database.close()
 
 
 def _kept(world: World) -> dict[str, tuple[str, int]]:

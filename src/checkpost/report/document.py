@@ -183,6 +183,7 @@ def _database(result: Result) -> Json | None:
         "beside": [rows(each) for each in found.beside],
         "kept": [{"table": name, "rows": number} for name, number in found.kept.items()],
         "skipped": list(found.skipped),
+        "problem": found.problem,
     }
 
 

@@ -96,7 +96,7 @@ def state_of_rows(document: Json) -> str:
     if database and database["differ"]:
         return "rows NOT as they were in the database"
     kept = summary.get("kept") or (database and database["kept"])
-    proved = f", as {database['tables']} tables show" if database and not kept else ""
+    proved = f", as {database['tables']} tables show" if database and not kept and not database["problem"] else ""
     return "rows as they were, and deleted ones kept" if kept else f"rows as they were{proved}"
 
 
@@ -113,6 +113,8 @@ def database_lines(document: Json) -> list[str]:
         if each["rows"] not in [other["rows"] for other in document["summary"].get("kept", ())]
     ]
     lines += [f"Beside, in a table that no resource shows, {_differs(each)}." for each in database["beside"]]
+    if database["problem"]:
+        lines.append(f"The database was not compared: {database['problem']}")
     if database["skipped"]:
         lines.append(f"Too long to be compared: {', '.join(database['skipped'])}.")
     return lines
