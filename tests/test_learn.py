@@ -145,6 +145,64 @@ class Untold:
         return Starlette(routes=[Route(path, self.answer, methods=["GET"]) for path in paths])
 
 
+class Wrapping(Untold):
+    """Records stand in a member that only a refusal names; a create answers with the number that a driver gives."""
+
+    def __init__(self, change: Json) -> None:
+        super().__init__()
+        #: The schema of the body of a change.
+        self.change = change
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        done = {status: {"description": ""} for status in ("200", "201", "400", "404")}
+
+        def takes(schema: Json) -> Json:
+            body = {"required": True, "content": {"application/json": {"schema": schema}}}
+            return {"requestBody": body, "responses": done}
+
+        contract["paths"]["/{table}"]["post"] = takes({"type": "object"})
+        contract["paths"]["/{table}/{key}"] |= {"put": takes(self.change), "delete": {"responses": done}}
+        return contract
+
+    async def answer(self, request: Request) -> Response:
+        if request.method == "GET":
+            return await super().answer(request)
+        rows, key = self.rows[request.path_params["table"]], request.path_params.get("key")
+        row = next((row for row in rows if str(next(iter(row.values()))) == key), None)
+        if key is not None and row is None:
+            return Response(status_code=404)
+        if request.method == "DELETE":
+            rows.remove(row or {})
+            return JSONResponse({"changes": 1, "lastInsertRowid": 1})
+        try:
+            body = json.loads(await request.body())
+        except ValueError:
+            body = None
+        fields = body.get("values") if isinstance(body, dict) else None
+        if not isinstance(fields, dict):
+            return JSONResponse({"message": '"body.values" is required'}, 400)
+        fields = {name: value for name, value in fields.items() if row is None or row.get(name) != value}
+        known = {"title": str, "scale": int} if "id" in rows[0] else {"code": str, "room": str}
+        wrong = [name for name, value in fields.items() if type(value) is not known.get(name)]
+        wrong += [name for name in {"code", "id"} & fields.keys() if row is not None]
+        if wrong or (row is None and known.keys() - fields.keys()):
+            return JSONResponse({"message": f"no good: {wrong}"}, 400)
+        if row is not None:
+            row.update(fields)
+            return JSONResponse({"changes": 1})
+        if "id" in rows[0]:
+            fields = {"id": max(each["id"] for each in rows) + 1, **fields}
+        elif any(each["code"] == fields["code"] for each in rows):
+            return JSONResponse({"message": "there is one"}, 400)
+        rows.append(fields)
+        return JSONResponse({"message": "made", "data": {"changes": 1, "lastInsertRowid": len(rows)}}, 201)
+
+    def app(self) -> Starlette:
+        ways = {"/": ["GET"], "/{table}": ["GET", "POST"], "/{table}/{key}": ["GET", "PUT", "DELETE"]}
+        return Starlette(routes=[Route(path, self.answer, methods=each) for path, each in ways.items()])
+
+
 class Asked(unittest.TestCase):
     def setUp(self) -> None:
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
@@ -160,6 +218,22 @@ class Asked(unittest.TestCase):
         self.assertEqual([each for each in result.findings if each.severity != "note"], [])
         passed = {(each.check, each.resource) for each in result.checks if each.outcome == "passed"}
         self.assertIn(("read.item-equals-list", "maps"), passed)
+
+    def test_a_member_for_records_that_only_a_refusal_or_the_change_names(self) -> None:
+        misdescribed = {"type": "object", "properties": {"values": {"type": "array", "items": {"type": "object"}}}}
+        for change in ({"type": "object"}, misdescribed):
+            wrapping = Wrapping(change)
+            before = {name: list(rows) for name, rows in wrapping.rows.items()}
+            with self.subTest(change=change), Served(wrapping.app()) as served:
+                file = self.folder / "c.json"
+                file.write_text(json.dumps(wrapping.contract()), "utf-8")
+                result = run_against(str(file), served.base_url, self.folder, role=None)
+                outcomes = {(each.check, each.resource): each.outcome for each in result.checks}
+                for check in ("create.stored", "replace.stored", "delete.gone"):
+                    for name in ("maps", "shelves"):
+                        self.assertEqual(outcomes[check, name], "passed", (check, name))
+                self.assertEqual((wrapping.rows, result.left), (before, ()))
+                self.assertEqual([each.title for each in result.findings if each.severity == "error"], [])
 
     def test_a_key_that_rows_show_and_the_contract_does_not_describe(self) -> None:
         row = {"type": "object", "properties": {"title": {"type": "string"}, "scale": {"type": "integer"}}}

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
+from checkpost.checks.filtering import is_split
 from checkpost.demo.description import describe
 from checkpost.demo.seedbank import TABLES
 from checkpost.demo.spellings import SPELLINGS
@@ -165,6 +166,16 @@ class Filters(unittest.TestCase):
         }.items():
             self.assertEqual(self.one(condition, odata), [("$filter", written)])
 
+    def test_pairs_whose_example_is_of_another_table(self) -> None:
+        told = query("_filters", TEXT, "e.g. ?_filters=city:Rome,age:20 will return rows where city is Rome.")
+        both = Every((Compare("name", "eq", "x y"), Compare("price", "eq", 5)))
+        self.assertEqual(self.one(both, told), [("_filters", "name:x y,price:5")])
+        with self.assertRaises(Inexpressible):
+            self.one(Compare("price", "gt", 5), told)
+        [filtering] = resource_of(told).queries.filterings
+        self.assertTrue(is_split(filtering, Compare("name", "eq", "x, y")), "nothing tells such a text from two")
+        self.assertFalse(is_split(filtering, Compare("name", "eq", "x y")))
+
     def test_json(self) -> None:
         said = '`{"price": {"$gte": 5}, "name": "x"}`, `$in`, `$or`, `$not`'
         resource = resource_of(query("filter", TEXT, said))
@@ -269,6 +280,8 @@ class OrdersAndFields(unittest.TestCase):
                 [("columns", "id|name")],
             ),
         ]
+        told = "Schema of rows. e.g. ?_schema=name,age will return only name and age fields."
+        cases.append((query("_schema", TEXT, told), [("_schema", "id,name")]))
         for parameter, pairs in cases:
             selecting = resource_of(parameter).queries.selecting
             assert selecting is not None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from random import Random
@@ -23,6 +24,8 @@ class Column:
     refers: str = ""
     unique: bool = False
     longest: int = 0
+    #: Whether people write bare numbers into it.
+    numbered: bool = False
 
     def schema(self) -> Json:
         plain: Json = {"type": self.type, **({"maxLength": self.longest} if self.longest else {})}
@@ -57,7 +60,7 @@ class Table:
             elif each.type == "number":
                 row[each.name] = number * 2.5
             else:
-                row[each.name] = f"{each.name} {number} of people"
+                row[each.name] = str(number) if each.numbered else f"{each.name} {number} of people"
         return row
 
 
@@ -72,6 +75,8 @@ LOTS = Table(
     ),
 )
 TAGS = Table("tags", ("code",), (Column("code", required=True, longest=40), Column("title")), True)
+#: A table whose keys are texts, and those of people bare numbers.
+PACKETS = Table("packets", ("code",), (Column("code", required=True, longest=40, numbered=True),), True, rows=30)
 #: A table whose keys are so short that they can bear no mark.
 BOXES = Table("boxes", ("code",), (Column("code", required=True, longest=8), Column("grams", "number")), True)
 #: Rows that can bear no mark, and that others refer to.
@@ -138,6 +143,8 @@ class Temper:
     found_by_uid: bool = False
     #: Rows that are made are stored, and shown nowhere.
     unseen: bool = False
+    #: Signs that divide the keys of several rows in a path: all of them are read, changed and removed.
+    divides: str = ""
 
 
 def _cleaned(value: Any) -> Any:
@@ -266,6 +273,11 @@ class Api:
             return self._collection(table, method, query, headers, body)
         if key is None:
             return 400, {"error": "this is no key"}
+        divides = f"[{re.escape(self.temper.divides)}]" if self.temper.divides else r"\Z"
+        several = [(each,) for each in re.split(divides, str(key[0])) if each]
+        if len(several) > 1:
+            done = [self._item(table, each, method, headers, body) for each in several if each in self.rows[table.name]]
+            return done[0] if done else (404, {"error": "not found"})
         return self._item(table, key, method, headers, body)
 
     def _key(self, table: Table, texts: list[str]) -> Key | None:
@@ -297,7 +309,7 @@ class Api:
             if any("~bad" in row for row in self.rows[table.name].values()):
                 return 500, {"error": "failed"}
             rows = [row for _, row in sorted(self._shown(table.name).items(), key=lambda each: str(each[0]).zfill(20))]
-            if self.temper.by_filter:
+            if self.temper.by_filter or self.temper.divides:
                 rows = [row for row in rows if all(str(row[n]) == v for n, v in query.items() if n in row)]
             return 200, {"items": rows[offset : offset + limit], "total": len(rows)}
         return 405, {"error": "method not allowed"}
@@ -508,7 +520,7 @@ class Api:
         filters = [
             {"name": name, "in": "query", "description": f"Only rows with this {name}.", "schema": {"type": "string"}}
             for name in (*table.key, *(each.name for each in table.columns))
-        ] if self.temper.by_filter else []  # fmt: skip
+        ] if self.temper.by_filter or self.temper.divides else []  # fmt: skip
         listing: Json = {"get": {"parameters": [*limits, *filters], "responses": {"200": _json(page), **answers}}}
         listing["post"] = {
             "requestBody": _body(f"New{title}"),

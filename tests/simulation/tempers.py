@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from tests.simulation.api import BOXES, COUNTS, CROPS, HEADS, LOTS, MARKS, SHELVES, TAGS, TEAMS, TRAYS, Temper
+from tests.simulation.api import BOXES, COUNTS, CROPS, HEADS, LOTS, MARKS, PACKETS, SHELVES, TAGS, TEAMS, TRAYS, Temper
 
 NOBODYS = replace(CROPS, rows=0)
 TEMPERS = (
@@ -64,6 +64,8 @@ TEMPERS = (
     Temper("found by another field, removals fail", removes_nothing="with 500", found_by_uid=True),
     Temper("found by another field, key given again", lost=0.03, keys_reused="largest", found_by_uid=True, others=0.05),
     Temper("rows that are made are shown nowhere", (CROPS, LOTS, TAGS), unseen=True),
+    Temper("a path takes many keys", (PACKETS,), divides=",;", others=0.02),
+    Temper("a path takes many keys, divided by many signs", (PACKETS, TAGS), divides=", +%&=?#;:@"),
     Temper("takes anything", (CROPS, TAGS), accepts_all=True, others=0.02),
     Temper("people at work", (CROPS, LOTS, TAGS, MARKS), others=0.2),
 )

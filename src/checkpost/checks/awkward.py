@@ -154,7 +154,7 @@ def _valid_refused(case: Case, name: str, variant: Variant, exchange: Exchange) 
 _KEY_SIGNS = " +%&=?#;:@é"
 
 
-@check("create.awkward-keys", needs=("create", "delete", "read"), creates=True, cost=lambda r: 3 * len(_KEY_SIGNS))
+@check("create.awkward-keys", needs=("create", "delete", "read"), creates=True, cost=lambda r: 4 * len(_KEY_SIGNS) + 2)
 async def awkward_keys(case: Case) -> AsyncIterator[Finding]:
     """Is a row found by a key that has to be escaped in a path?"""
     key = case.resource.key
@@ -163,8 +163,12 @@ async def awkward_keys(case: Case) -> AsyncIterator[Finding]:
     if field is None or not case.client_keys or field.type != "string" or limited or case.resource.relation(field.name):
         raise Skipped("its key is no text that a client may choose freely")
     refused: list[tuple[str, Exchange]] = []
+    dividing = await _dividing(case)
     for sign in _KEY_SIGNS:
-        value = f"{case.world.mark}{sign}{case.values.number()}"
+        # of whatever an API may make of it no part is somebody else's key
+        value = f"{case.world.mark}{sign}{case.world.mark}{case.values.number()}"
+        if sign in dividing:
+            continue
         if not case.world.valid(field, value) or not case.reserve(field, value):
             continue
         exchange, made = await case.create({**await case.record(), field.name: value}, "a key with awkward signs")
@@ -185,6 +189,8 @@ async def awkward_keys(case: Case) -> AsyncIterator[Finding]:
                 evidence=[exchange, read],
             )
             return
+    if dividing:
+        case.remark(f"its path takes several keys divided by {' or '.join(map(repr, dividing))}: none is made with it")
     if refused and not case.resource.guessed:
         sign, exchange = refused[0]
         yield case.finding(
@@ -198,3 +204,12 @@ async def awkward_keys(case: Case) -> AsyncIterator[Finding]:
             subjects=[f"{field.name} with {each!r}" for each, _ in refused],
             evidence=[exchange],
         )
+
+
+async def _dividing(case: Case) -> list[str]:
+    """The signs that divide the keys of several rows in the path of one: a row whose key has such a sign could not be
+    removed, and rows with the keys on both sides of it could be."""
+    first, second = await case.own(2)
+    asked = [f"{first.key[0]}{sign}{second.key[0]}" for sign in _KEY_SIGNS]
+    read = await all_of(case.read((both,), "two keys as one") for both in asked)
+    return [sign for sign, (exchange, _) in zip(_KEY_SIGNS, read, strict=True) if exchange.answer.ok]

@@ -11,6 +11,7 @@ from checkpost.checks.addressing import found_otherwise
 from checkpost.checks.blame import blamed, said
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
+from checkpost.checks.first import first_row
 from checkpost.checks.readback import answer_differs, changed_values, list_differs, missing_from_list, stored_rows
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, situation, try_breaks
@@ -32,7 +33,7 @@ _UPSERT = re.compile(r"\bupserts?\b|\b(?:create|insert|add)s? or (?:update|repla
 async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
     """Is a created row there afterwards, by key and in the list, as it was sent?"""
     try:
-        exchange, key, record = await _first(case)
+        exchange, key, record = await first_row(case)
     except Blocked as block:
         case.state.not_creatable = str(block)
         raise
@@ -192,85 +193,6 @@ def _not_listed(case: Case, evidence: list[Exchange]) -> Finding:
         purpose="list",
         evidence=evidence,
     )
-
-
-_RECIPES = {
-    "copy": "a record like a row that is there",
-    "copy all": "a record like a row that is there, its texts too",
-    "least": "a record of the required fields",
-}
-
-
-async def _first(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
-    """The first row: of generated values, else of the values of a row that is there, else of the required
-    fields alone. What was accepted is how later rows are made."""
-    full = await case.record()
-    exchange, key = await case.create(full)
-    # a server error may come from a rule that the contract does not tell as well as a refusal may
-    if key is not None or exchange.answer.status < 400 or exchange.answer.status in {401, 403, 404, 405}:
-        return exchange, key, full
-    if case.resource.key is not None and case.resource.key.assigned_by == "either":
-        chosen = case.client_keys
-        case.state.chooses_key = not chosen
-        record = await case.record()
-        how = ("without a key", "with a key of its own")
-        taken, key = await case.create(record, f"a record {how[not chosen]}")
-        if key is not None:
-            case.remark(f"a record {how[chosen]} was refused ({said(exchange)}); one {how[not chosen]} was taken")
-            return taken, key, record
-        case.state.chooses_key = None
-    known = {name for row in case.state.rows_before for name in row}
-    among, situation = _optional(case, known) & full.keys(), "a record without optional fields that were refused"
-    made = await _without_blamed(case, exchange, among, case.state.left_out, situation)
-    if made is not None:
-        return made
-    case.state.left_out.clear()
-    situation = "a record with values of rows where others were refused"
-    made = await _without_blamed(case, exchange, known & full.keys(), case.state.copied, situation)
-    if made is not None:
-        names = ", ".join(sorted(case.state.copied))
-        case.remark(f"generated values of {names} were refused ({said(exchange)}); those of rows were taken")
-        return made
-    case.state.short = True
-    case.state.usual.clear()
-    record = await case.record()
-    if record.keys() == full.keys() and any(len(str(record[name])) < len(str(full[name])) for name in full):
-        taken, key = await case.create(record, "a record with texts no longer than those of rows")
-        if key is not None:
-            case.remark(
-                f"generated values were refused ({said(exchange)}); texts no longer than those of rows were taken"
-            )
-            return taken, key, record
-    case.state.short = False
-    case.state.usual.clear()
-    for recipe in ("copy", "copy all", "least"):
-        case.state.recipe = recipe
-        record = await case.record()
-        taken, key = await case.create(record, _RECIPES[recipe])
-        if key is not None:
-            case.remark(f"generated values were refused ({said(exchange)}); {_RECIPES[recipe]} was taken")
-            return taken, key, record
-    case.state.recipe = ""
-    return exchange, None, full
-
-
-async def _without_blamed(
-    case: Case, refused: Exchange, among: set[str], named: set[str], situation: str
-) -> tuple[Exchange, Key, dict[str, Any]] | None:
-    """The first row, with the fields that a refusal blames, and then that of the create behind it, added to ``named``;
-    None where none is blamed anew and still no row was made."""
-    while blame := blamed(refused, among) - named:
-        named |= blame
-        record = await case.record()
-        refused, key = await case.create(record, situation)
-        if key is not None:
-            return refused, key, record
-    return None
-
-
-def _optional(case: Case, shown: set[str]) -> set[str]:
-    """Fields that a record need not have and no row shows."""
-    return {each.name for each in case.resource.writable("create") if not each.required and each.name not in shown}
 
 
 @check("create.required-only", needs=("create", "delete"), creates=True, cost=lambda resource: 5)

@@ -101,7 +101,7 @@ async def method_not_offered(case: Case) -> AsyncIterator[Finding]:
     known = {operation.method for operation in operations if nameless(operation.path) == path}
     own = (await case.own())[0]
     record = await case.record()
-    raw = json.dumps(wrap(case.resource.layout.shaped(record), case.resource.envelope.body_of("create"))).encode()
+    raw = json.dumps(wrap(case.resource.layout.shaped(record), case.client.wrapper("create"))).encode()
     purpose: Purpose = "read" if case.has("read") else "delete"
     url = case.client.url(case.operation(purpose), own.key)
     for method in ("POST", "PUT", "PATCH"):

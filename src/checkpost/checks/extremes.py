@@ -67,7 +67,7 @@ async def _sent(
     body: dict[str, Any] = {}
     if written:
         mark = {field.name: "@"} if written == _HUGER else {}
-        wrapped = wrap({**record, **mark}, case.resource.envelope.body_of("create"))
+        wrapped = wrap({**record, **mark}, case.client.wrapper("create"))
         body["raw"] = json.dumps(wrapped).replace('"@"', _HUGER).encode()
     exchange, key = await case.create(record, situation, **body)
     if key is None or written:

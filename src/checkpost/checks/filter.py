@@ -330,6 +330,7 @@ _AWKWARD = ("o'brien's", 'say "so"', "50% off", "a_b", "a+b", "a&b=c", "x, y", "
 async def filters_awkward_texts(case: Case) -> AsyncIterator[Finding]:
     """Are rows found by texts with quotes, wildcards, signs of URLs and letters of every kind?"""
     filtering = await filtering_of(case)
+    key = case.resource.key.fields if case.resource.key is not None else ()
     field = next(
         (
             each
@@ -339,6 +340,7 @@ async def filters_awkward_texts(case: Case) -> AsyncIterator[Finding]:
             and each.shown
             and (each.max_length or 99) >= 24
             and each.name not in case.resource.values
+            and each.name not in key  # one may be divided at a sign where a path takes several
             and {"eq", "match"} & set(filtering.operators(each.name))
             and case.resource.relation(each.name) is None
         ),

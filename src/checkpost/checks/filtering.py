@@ -198,6 +198,11 @@ def _about(condition: Condition) -> tuple[str, ...]:
 def is_split(filtering: Filtering, condition: Compare) -> bool:
     """Whether a list of values cannot be written, since a value holds what separates them and the contract
     says nothing of quoting."""
+    if filtering.form == "expression":
+        # a text without quotes ends at what joins two conditions
+        joint = filtering.conjunction.removeprefix("{left}").removesuffix("{right}").strip()
+        bare = not filtering.quote and bool(joint) and not joint.isalpha()
+        return bare and joint in str(condition.value)
     if filtering.form != "parameters":
         return False
     if not isinstance(condition.value, tuple):

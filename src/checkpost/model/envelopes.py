@@ -167,6 +167,21 @@ def has_links(operation: Operation | None) -> bool:
     return any(header.name.lower() == "link" for response in answers for header in response.headers)
 
 
+#: Members that a record in a request may have to stand in.
+RECORD_MEMBERS = ("data", "record", "item", "row", "values", "fields", "attributes", "object", "entity", "input")
+
+
+def lone_member(schema: Node | None, names: frozenset[str]) -> str | None:
+    """The one member that a request's body has, where that is for a record whose fields, ``names``, it does not
+    describe: a JSON Pointer; None where there is none."""
+    members = shape_of(schema).properties
+    if len(members) != 1 or not members.keys() <= set(RECORD_MEMBERS) - names:
+        return None
+    name, node = next(iter(members.items()))
+    types = shape_of(node).types
+    return join("", name) if not types or types & {"object", "array"} else None
+
+
 #: Members that hold the row in an answer about one, and what may stand beside it there.
 _WRAPPED = frozenset({"data", "result", "record", "item", "value"})
 _ABOUT = frozenset(

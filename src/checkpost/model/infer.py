@@ -19,6 +19,7 @@ from checkpost.model.envelopes import (
     further_rows,
     has_links,
     keys_pointer,
+    lone_member,
     most_rows,
     next_pointer,
     row_pointer,
@@ -280,7 +281,8 @@ def _resource(
     by_standard = not changed and bool(layout.type_name)  # JSON:API 1.1, 9.2
     layout = replace(layout, names_row=layout.key in changed or by_standard)
     if known is not None:
-        inner = {name: node if shape_of(node).properties else known for name, node in inner.items()}
+        own = shape_of(known).properties.keys()
+        inner = {name: node if own & shape_of(node).properties.keys() else known for name, node in inner.items()}
     if takes_patch(operations.get("update")):
         inner["update"] = inner.get("create") or row_schema
     shapes = {name: layout.shape(shape_of(node)) for name, node in {"row": row_schema, **inner}.items()}
@@ -376,7 +378,8 @@ def _wrapper(operation: Operation | None, names: frozenset[str], layout: Layout)
     """What a record is wrapped in, where its body is an object with a member for it; None where nothing tells."""
     schema = body_schema(operation)
     if layout.plain:
-        return row_pointer(schema, names)
+        found = row_pointer(schema, names)
+        return lone_member(schema, names) if found is None and names else found
     inner = shape_of(inside(schema, "/data")).properties
     return "/data" if layout.fields_at in inner and "data" in shape_of(schema).properties else None
 

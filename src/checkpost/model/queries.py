@@ -64,7 +64,7 @@ def queries_of(
     known = {word: each for word, each in known.items() if not _is_number(each)}
     sort = _first(known, _SORTS)
     direction = next((known[word] for word in _DIRECTIONS if word in known and known[word] is not sort), None)
-    select = _first(known, _SELECTS) or _of_type(operation, name)
+    select = _first(known, _SELECTS) or _of_type(operation, name) or _select_in_words(known)
     if select is not None and _OTHER_SELECTION.search(said_of(select)):
         select = None
     count = _first(known, _COUNTS)
@@ -99,6 +99,20 @@ def _as_said(parameter: Parameter) -> Parameter:
 
 #: Parameters that add fields to the usual ones, or leave some out.
 _OTHER_SELECTION = re.compile(r"\b(?:additional\w*|extra|in addition|exclud\w+|omit\w*|leave out|expand\w*)\b", re.I)
+
+
+#: What is said of a parameter that names the fields to be shown.
+_SELECTING = re.compile(
+    r"\b(?:return|show|include|answer|fetch|give)s? only (?:the )?(?:[\w`,]+ ){0,5}(?:fields|columns)\b"
+    r"|\b(?:fields|columns) to (?:be )?(?:return|show|include|select|fetch)",
+    re.I,
+)
+
+
+def _select_in_words(known: Mapping[str, Parameter]) -> Parameter | None:
+    """The parameter that is described as the one that names the fields to be shown; None where several are."""
+    said = [each for each in known.values() if _SELECTING.search(each.description)]
+    return said[0] if len(said) == 1 else None
 
 
 def _is_number(parameter: Parameter) -> bool:

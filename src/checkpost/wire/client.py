@@ -11,11 +11,11 @@ from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
 from checkpost.contract.contract import Operation
 from checkpost.contract.node import Node
-from checkpost.contract.pointer import tokens, walk
+from checkpost.contract.pointer import join, tokens, walk
 from checkpost.model.address import Address
 from checkpost.model.media import JSON_PATCH, request_media_type
 from checkpost.model.members import put_inside, put_together
-from checkpost.model.paths import PARAMETER
+from checkpost.model.paths import PARAMETER, normal
 from checkpost.model.purpose import Purpose
 from checkpost.model.resource import Constants, Resource
 from checkpost.model.shape import shape_of
@@ -38,6 +38,8 @@ _BARE = re.compile(
 _TELLING = 20
 #: Purposes that only ask, by whatever method.
 _READS = {"list", "read"}
+#: Names that drivers of databases have for the key of a row just made.
+_INSERTED = {"insertid", "insertedid", "lastinsertid", "lastinsertrowid", "lastrowid", "newid", "generatedid"}
 _IN_URLS = "%:/?#[]@!$&'()*+,;=-._~"
 
 
@@ -267,7 +269,7 @@ class Client:
             record = layout.shaped(record, changed)
         if kind == JSON_PATCH:
             return query, record
-        body = wrap(record, resource.envelope.body_of(purpose))
+        body = wrap(record, self.wrapper(purpose))
         body = _with_key(body, named) if isinstance(body, dict) else body
         return query, [body] if own and purpose in resource.listed else body
 
@@ -327,6 +329,14 @@ class Client:
         return exchange
 
     # -- rows in answers ---------------------------------------------------------------------------
+
+    def wrapper(self, purpose: Purpose) -> str:
+        """What bodies for a purpose are wrapped in (a JSON Pointer): as was learnt, else as the contract says."""
+        return self.session.wrappers.get((self.resource.name, purpose)) or self.resource.envelope.body_of(purpose)
+
+    def wrap_in(self, member: str, purpose: Purpose) -> None:
+        """From now on requests for a purpose have their record in a member of the body; "" for as the contract says."""
+        self.session.wrappers[self.resource.name, purpose] = join("", member) if member else ""
 
     def key_of(self, row: Mapping[str, Any]) -> Key | None:
         """The key of a row; None if it is not (wholly) there."""
@@ -438,11 +448,23 @@ class Client:
             value = value[0]
         if not isinstance(value, dict) or not depth:
             return None
-        key = self.key_of(value)
+        key = self.key_of(value) or self._inserted(value)
         others = {each.name for each in self.resource.embedded} | {each.field for each in self.resource.relations}
         inside = [each for name, each in value.items() if isinstance(each, dict | list) and name not in others]
         inner = (self._key_within(each, depth - 1) for each in inside)
         return key if key is not None else next((each for each in inner if each is not None), None)
+
+    def _inserted(self, answer: Mapping[str, Any]) -> Key | None:
+        """The key of a new row under the name that drivers of databases give it."""
+        key = self.resource.key
+        field = self.resource.field(key.fields[0]) if key is not None and len(key.fields) == 1 else None
+        if field is None:
+            return None
+        for name, value in answer.items():
+            kind = "integer" if isinstance(value, int) and not isinstance(value, bool) else "string"
+            if normal(name) in _INSERTED and isinstance(value, int | str) and kind == field.type:
+                return (value,)
+        return None
 
     # -- whole lists -------------------------------------------------------------------------------
 

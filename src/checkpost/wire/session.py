@@ -14,6 +14,7 @@ from urllib.parse import quote, urlencode, urljoin, urlsplit
 
 from checkpost.contract.pointer import walk
 from checkpost.errors import NotCompleted
+from checkpost.model.purpose import Purpose
 from checkpost.profile.credentials import Role
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.transport import Connections, Transport
@@ -55,6 +56,8 @@ class Session:
         self.tokens: dict[str, str] = {}
         #: What rows have shown of their types and of those that they refer to, by resource.
         self.kinds: dict[str, dict[str, str]] = {}
+        #: What records are wrapped in though the contract does not say so (a JSON Pointer), by resource and purpose.
+        self.wrappers: dict[tuple[str, Purpose], str] = {}
         self._logging_in: dict[str, asyncio.Lock] = {}
         self._roles, self._environment, self.limits = roles, environment, limits
         self._on_exchange = on_exchange

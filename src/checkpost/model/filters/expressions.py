@@ -57,7 +57,10 @@ def expression(parameter: Parameter, names: Sequence[str]) -> tuple[Filtering, .
     if in_json or shape_of(parameter.schema).item is not None:
         as_object = by_json(parameter, said, names)
         return (as_object,) if as_object is not None else ()
-    fields = "|".join(map(re.escape, sorted(names, key=len, reverse=True)))
+    # an example may be of another table, where one description serves all
+    example = re.search(rf"(?<![\w-]){re.escape(parameter.name)}=([^\s`\"]+)", said)
+    shown = re.findall(r"\b([a-z_]\w*)\s*(?:[:=<>!]|\|\|)", example[1], re.I) if example else []
+    fields = "|".join(map(re.escape, sorted({*names, *shown}, key=len, reverse=True)))
     code = code_in(said)
     if not fields:
         return ()
@@ -66,9 +69,11 @@ def expression(parameter: Parameter, names: Sequence[str]) -> tuple[Filtering, .
         ("between signs", rf"\b(?:{fields})(?P<op>=[a-z]+=)(?P<value>{_VALUE}|\()"),
         ("signs", rf"\b(?:{fields})(?P<space>\s*)(?P<op>[<>=!]+)\s*(?P<value>{_VALUE})"),
         ("separated", rf"\b(?:{fields})(?P<sep>[:.|~])(?P<op>[a-z_]+)(?P=sep)(?P<value>{_VALUE})"),
+        ("pairs", rf"\b(?:{fields})(?P<op>:)(?P<value>{_VALUE})(?![:\w])"),
         ("words", rf"\b(?:{fields})\s+(?P<op>[A-Za-z_]+)\s+(?P<value>{_VALUE})"),
     ):
-        found = [each for each in re.finditer(pattern, code) if operator_of(each["op"].strip("=") or each["op"])]
+        every = re.finditer(pattern, code)
+        found = [each for each in every if kind == "pairs" or operator_of(each["op"].strip("=") or each["op"])]
         if found:
             return _infix(parameter, kind, found, said, code)
     return ()
@@ -91,6 +96,8 @@ def _infix(
             if operator is not None:
                 several = "({values})" if operator in {"in", "not_in"} else "{value}"
                 templates[ANY, operator] = f"{{field}}{space}{sign}{space}{several}"
+    elif kind == "pairs":
+        templates[ANY, "eq"] = "{field}:{value}"
     else:
         words = {each["op"] for each in found} | {word for word in listed if operator_of(word) and word.isalpha()}
         for word in sorted(words - {"not"}):
@@ -122,14 +129,18 @@ def _infix(
     negation = re.search(r"\b(NOT|not)\s*\(", code)
     calls = kind == "call"
     semicolons = kind == "between signs" and ";" in said
+    comma = kind == "pairs" and re.search(rf"{re.escape(first[0])}\s*,\s*\w+:", code)
     told = bool(quotes) or bare_text or bool(re.search(r"\bsingle[- ]quot", said, re.I))
     either = ",{right}" if re.search(r"[`'\"],[`'\"]", said) else ""
+    conjunction = "and({left},{right})" if calls else joined("and")
+    if semicolons or comma:
+        conjunction = "{left};{right}" if semicolons else "{left},{right}"
     described = Filtering(
         "expression",
         templates,
         Reason(f"the description of {parameter.name} shows {first[0]}", "likely"),
         parameter.name,
-        conjunction="{left};{right}" if semicolons else ("and({left},{right})" if calls else joined("and")),
+        conjunction=conjunction,
         disjunction="{left}" + either if either and semicolons else ("or({left},{right})" if calls else joined("or")),
         negation=f"{negation[1]} ({{inner}})" if negation else ("not({inner})" if calls and "not(" in code else ""),
         quote=quote,

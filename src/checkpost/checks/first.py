@@ -1,0 +1,119 @@
+"""The first row of a run in a table: which record the API takes, and in which shape."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from checkpost.checks.blame import blamed, said
+from checkpost.checks.case import Case
+from checkpost.model.envelopes import RECORD_MEMBERS
+from checkpost.model.paths import singular
+from checkpost.model.purpose import Purpose
+from checkpost.model.shape import shape_of
+from checkpost.wire.exchange import Exchange
+from checkpost.wire.listing import Key
+
+_CHANGES: tuple[Purpose, ...] = ("update", "replace")
+_RECIPES = {
+    "copy": "a record like a row that is there",
+    "copy all": "a record like a row that is there, its texts too",
+    "least": "a record of the required fields",
+}
+
+
+async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
+    """The first row: of generated values, else of the values of a row that is there, else of the required
+    fields alone. What was accepted is how later rows are made."""
+    full = await case.record()
+    exchange, key = await case.create(full)
+    # a server error may come from a rule that the contract does not tell as well as a refusal may
+    if key is not None or exchange.answer.status < 400 or exchange.answer.status in {401, 403, 404, 405}:
+        return exchange, key, full
+    exchange, key = await _wrapped(case, full, exchange)
+    if key is not None:
+        return exchange, key, full
+    if case.resource.key is not None and case.resource.key.assigned_by == "either":
+        chosen = case.client_keys
+        case.state.chooses_key = not chosen
+        record = await case.record()
+        how = ("without a key", "with a key of its own")
+        taken, key = await case.create(record, f"a record {how[not chosen]}")
+        if key is not None:
+            case.remark(f"a record {how[chosen]} was refused ({said(exchange)}); one {how[not chosen]} was taken")
+            return taken, key, record
+        case.state.chooses_key = None
+    known = {name for row in case.state.rows_before for name in row}
+    among, situation = _optional(case, known) & full.keys(), "a record without optional fields that were refused"
+    made = await _without_blamed(case, exchange, among, case.state.left_out, situation)
+    if made is not None:
+        return made
+    case.state.left_out.clear()
+    situation = "a record with values of rows where others were refused"
+    made = await _without_blamed(case, exchange, known & full.keys(), case.state.copied, situation)
+    if made is not None:
+        names = ", ".join(sorted(case.state.copied))
+        case.remark(f"generated values of {names} were refused ({said(exchange)}); those of rows were taken")
+        return made
+    case.state.short = True
+    case.state.usual.clear()
+    record = await case.record()
+    if record.keys() == full.keys() and any(len(str(record[name])) < len(str(full[name])) for name in full):
+        taken, key = await case.create(record, "a record with texts no longer than those of rows")
+        if key is not None:
+            case.remark(
+                f"generated values were refused ({said(exchange)}); texts no longer than those of rows were taken"
+            )
+            return taken, key, record
+    case.state.short = False
+    case.state.usual.clear()
+    for recipe in ("copy", "copy all", "least"):
+        case.state.recipe = recipe
+        record = await case.record()
+        taken, key = await case.create(record, _RECIPES[recipe])
+        if key is not None:
+            case.remark(f"generated values were refused ({said(exchange)}); {_RECIPES[recipe]} was taken")
+            return taken, key, record
+    case.state.recipe = ""
+    return exchange, None, full
+
+
+async def _wrapped(case: Case, record: dict[str, Any], refused: Exchange) -> tuple[Exchange, Key | None]:
+    """A record that was refused, inside a member that the refusal names, where the contract does not describe the body;
+    else the refusal itself."""
+    described = shape_of(case.resource.body_schema("create")).properties and not case.resource.guessed
+    if described or case.client.wrapper("create"):
+        return refused, None
+    usual = {*RECORD_MEMBERS, case.resource.name, singular(case.resource.name)}
+    usual -= {each.name for each in case.resource.fields if each.shown}
+    for member in sorted(blamed(refused, usual)):
+        case.client.wrap_in(member, "create")
+        taken, key = await case.create(record, f"a record inside {member!r}, which the refusal names")
+        if key is None and member in blamed(taken, {member}):
+            case.client.wrap_in("", "create")
+            continue
+        case.remark(f"records are sent inside {member!r}, as a refusal asks; the contract does not say so")
+        for purpose in _CHANGES:
+            members = shape_of(case.resource.body_schema(purpose)).properties
+            if member in members or not members:
+                case.client.wrap_in(member, purpose)
+        return taken, key
+    return refused, None
+
+
+async def _without_blamed(
+    case: Case, refused: Exchange, among: set[str], named: set[str], situation: str
+) -> tuple[Exchange, Key, dict[str, Any]] | None:
+    """The first row, with the fields that a refusal blames, and then that of the create behind it, added to ``named``;
+    None where none is blamed anew and still no row was made."""
+    while blame := blamed(refused, among) - named:
+        named |= blame
+        record = await case.record()
+        refused, key = await case.create(record, situation)
+        if key is not None:
+            return refused, key, record
+    return None
+
+
+def _optional(case: Case, shown: set[str]) -> set[str]:
+    """Fields that a record need not have and no row shows."""
+    return {each.name for each in case.resource.writable("create") if not each.required and each.name not in shown}
