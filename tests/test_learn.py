@@ -196,7 +196,9 @@ class Wrapping(Untold):
         elif any(each["code"] == fields["code"] for each in rows):
             return JSONResponse({"message": "there is one"}, 400)
         rows.append(fields)
-        return JSONResponse({"message": "made", "data": {"changes": 1, "lastInsertRowid": len(rows)}}, 201)
+        return JSONResponse(
+            {"message": "made", "data": {"changes": 1, "lastInsertRowid": fields.get("id", len(rows))}}, 201
+        )
 
     def app(self) -> Starlette:
         ways = {"/": ["GET"], "/{table}": ["GET", "POST"], "/{table}/{key}": ["GET", "PUT", "DELETE"]}
