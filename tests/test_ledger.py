@@ -96,6 +96,14 @@ class Runs(unittest.TestCase):
             [each for each in wire.seen if each[0] not in {"GET", "HEAD", "OPTIONS"} and each[1] in people], []
         )
 
+    def test_rows_of_bodies_without_values_are_known_by_the_list_before_and_the_answer(self) -> None:
+        result, _, api, _ = run_on(Temper("values of its own", (CROPS,), accepts_all=True, defaults=True))
+        self.assert_as_before(result, api)
+        bare = [
+            each for each in result.exchanges if each.request.method == "POST" and each.request.body in {b"", b"{}"}
+        ]
+        self.assertTrue(any(each.answer.ok for each in bare), "no row was made of nothing, so that nothing was tried")
+
     def test_writes_go_to_keys_alone_that_the_api_has_given_out(self) -> None:
         temper = Temper("upserts by put", (CROPS, LOTS), upserts=True)
         result, wire, api, _ = run_on(temper)

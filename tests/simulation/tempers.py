@@ -66,6 +66,15 @@ TEMPERS = (
     Temper("rows that are made are shown nowhere", (CROPS, LOTS, TAGS), unseen=True),
     Temper("a path takes many keys", (PACKETS,), divides=",;", others=0.02),
     Temper("a path takes many keys, divided by many signs", (PACKETS, TAGS), divides=", +%&=?#;:@"),
+    Temper("takes anything, and has values of its own for it", (CROPS,), accepts_all=True, defaults=True, others=0.1),
+    Temper(
+        "takes anything, and answers with another key",
+        (CROPS,),
+        "wrong key",
+        accepts_all=True,
+        defaults=True,
+        others=0.2,
+    ),
     Temper("takes anything", (CROPS, TAGS), accepts_all=True, others=0.02),
     Temper("people at work", (CROPS, LOTS, TAGS, MARKS), others=0.2),
 )

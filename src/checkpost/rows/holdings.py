@@ -188,6 +188,8 @@ class Holdings:
         records, bears = self.sent_to(entry, key), self.bears(client.resource)
         table = self.table(entry.resource)
         usual = {name: values for name, values in table.usual.items() if len(values) <= _MOST_USUAL}
+        if table.whole and entry.fresh and entry.shown and entry.shown.items() <= row.items():
+            return True  # the very row that the answer showed, and that was not there just before
         return shows(client.resource, records, row, bears, table.whole, entry.shown, usual)
 
     def is_own(self, name: str, key: Key) -> bool:

@@ -78,6 +78,7 @@ class Ledger(Holdings):
             entries: list[Entry] = []
             try:
                 await self._permit(act)
+                before = await self._keys_before(request, act)
                 entries = self._intend(request, act)
                 await self.journal.synced()
                 for name, key in act.touched:
@@ -88,7 +89,7 @@ class Ledger(Holdings):
                 self._give_room(act)
                 self.journal.settle([each.number for each in entries], "never sent")
                 raise
-            flight = asyncio.ensure_future(self._carry(request, act, entries, check))
+            flight = asyncio.ensure_future(self._carry(request, act, entries, check, before))
             self._flying.add(flight)
             flight.add_done_callback(self._flying.discard)
             # an interrupt does not cut a write off: its answer tells what became of it
@@ -98,7 +99,23 @@ class Ledger(Holdings):
                 return exchange
             waits += 1
 
-    async def _carry(self, request: Request, act: Act, entries: Sequence[Entry], check: str) -> Exchange:
+    async def _keys_before(self, request: Request, act: Act) -> set[Key] | None:
+        """The keys that a table has just before a row is made that may bear nothing to know it by: the record does not,
+        or stands in a body that is said to be no record. None where the row can be known, or they cannot be had."""
+        kinds = [value for name, value in request.headers.items() if name.lower() == "content-type"]
+        may_be_unread = any(each.startswith("text/") for each in kinds)
+        if act.kind != "create" or len(act.made) != 1 or (self._bears(act.made[0]) and not may_be_unread):
+            return None
+        name = act.made[0].table
+        client, table = self.reach(name), self.table(name)
+        if client is None or act.made[0].key is not None or not table.whole:
+            return None
+        listing = await client.whole_list(self.most, "ledger")
+        return set(listing.by_key) if listing.complete and not listing.problem else None
+
+    async def _carry(
+        self, request: Request, act: Act, entries: Sequence[Entry], check: str, before: set[Key] | None
+    ) -> Exchange:
         try:
             exchange = await self.session.transmit(request, check)
         finally:
@@ -136,6 +153,8 @@ class Ledger(Holdings):
             key = act.key_in(answer)
             if key is not None:
                 self._take_down(entries[0], answer)
+                if before is not None and key not in before:
+                    self.journal.tell(entries[0].number, fresh=True)
                 self.answered(entries[0].number, key)
                 self.table(entries[0].resource).keyless = False  # it was left out since that was asked for
             elif sure:

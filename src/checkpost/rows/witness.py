@@ -231,8 +231,9 @@ def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entr
     free = [key for key in found.rows if key not in known and key not in found.own and key not in found.like]
     claimed = {id(each) for each in found.own.values()}
     creates = [each for each in makers if each.kind == "create" and each.named is None and id(each) not in claimed]
-    # of a create whose answer is not known nothing is said where the API keeps marks: its row would bear one
-    vague = () if _keeps_marks(ledger, client.resource.name, found) else [each for each in creates if not each.sure]
+    # of a create whose answer is not known nothing is named where its row would bear the mark that it was sent with
+    keeps = _keeps_marks(ledger, client.resource.name, found)
+    vague = [each for each in creates if not each.sure and not (keeps and marked(each.record, ledger.mark))]
     lost = [*(each for each in creates if each.sure and 200 <= each.status < 300), *vague]
     for key in free if lost and table.whole and found.whole else ():
         found.like[key] = "it was not there before the run, and a row that a create was to make is nowhere to be found"
