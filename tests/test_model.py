@@ -203,6 +203,20 @@ class Inference(unittest.TestCase):
         assert settled.resources[0].key is not None
         self.assertEqual((settled.resources[0].key.fields, settled.doubts), (("size",), ()))
 
+    def test_a_key_that_rows_have_shown_is_chosen_as_its_field_says(self) -> None:
+        row = {"type": "object", "required": ["colour"], "properties": {"colour": {"type": "string"}}}
+        paths = {"/t": {"get": operation({"type": "array", "items": row})}, "/t/{x}": {"get": operation(row)}}
+        made = {**paths, "/t": {**paths["/t"], "post": operation(row, row)}}
+        for each, name, assigned in (
+            (paths, "colour", "server"),
+            (made, "colour", "client"),
+            (made, "number", "server"),
+        ):
+            [resource] = model_of(each, {"t": Correction(shown_key=(name, "string"))}).resources
+            assert resource.key is not None
+            self.assertEqual((resource.key.fields, resource.key.assigned_by), ((name,), assigned))
+            self.assertEqual([field.name for field in resource.fields].count(name), 1)
+
     def test_relations_by_name_need_agreeing_types(self) -> None:
         child = {
             "type": "object",

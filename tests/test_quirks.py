@@ -18,9 +18,11 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+from starlette.applications import Starlette
 from starlette.middleware.base import BaseHTTPMiddleware
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
 
 from checkpost.engine.run import Result
 from checkpost.findings import Finding
@@ -121,6 +123,16 @@ class Hidden(Library):
 
     def broken(self, body: Any, partial: bool) -> bool:
         return super().broken(body, partial) or (body.get("pages", 10) % 10 != 0)
+
+
+class Shelved(Library):
+    """Pages are numbers of shelves: a reference of which the contract says nothing."""
+
+    def refused(self, status: int) -> Response:
+        return JSONResponse({"error": 'Invalid foreign key in field "pages".'}, status)
+
+    def broken(self, body: Any, partial: bool) -> bool:
+        return super().broken(body, partial) or body.get("pages", 10) not in range(10, 300, 10)
 
 
 class Idempotent(Library):
@@ -324,6 +336,43 @@ class SoundQuirks(unittest.TestCase):
         self.assertEqual(library.books, before)
         passed = {each.check for each in result.checks if each.outcome == "passed"}
         self.assertTrue({"create.stored", "delete.gone"} <= passed, passed)
+
+    def test_a_reference_that_the_contract_does_not_tell(self) -> None:
+        result = run_on(Shelved(PLAIN))
+        titles = {each.title for each in told(result)}
+        self.assertFalse({each for each in titles if "that the contract allows" in each}, titles)
+        passed = {each.check for each in result.checks if each.outcome == "passed"}
+        self.assertTrue({"create.stored", "create.awkward-values", "update.each-field"} <= passed, passed)
+
+    def test_a_field_that_does_not_tell_rows_apart_is_no_key(self) -> None:
+        columns = [{"table": table, "column": name} for table in ("lots", "tags") for name in ("id", "note")]
+
+        async def listed(request: Request) -> Response:
+            table = request.path_params.get("table")
+            rows = [each for each in columns if table in (None, each["table"])]
+            return JSONResponse(rows if table is None else rows[:1] and rows[0], 200 if rows else 404)
+
+        row = {"type": "object", "properties": {name: {"type": "string"} for name in ("table", "column")}}
+
+        def answers(schema: Json) -> Json:
+            done = {"description": "", "content": {"application/json": {"schema": schema}}}
+            return {"get": {"responses": {"200": done, "404": {"description": ""}}}}
+
+        key = {"name": "table", "in": "path", "required": True, "schema": {"type": "string"}}
+        paths = {
+            "/columns": answers({"type": "array", "items": row}),
+            "/columns/{table}": {"parameters": [key], **answers(row)},
+        }
+        contract = {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths}
+        app = Starlette(routes=[Route("/columns", listed), Route("/columns/{table}", listed)])
+        for repeated in (False, True):
+            columns += columns[:1] if repeated else []
+            result = run_on(Library(PLAIN), contract, app=app, resources=())
+            outcomes = {each.check: each for each in result.checks}
+            self.assertEqual(outcomes["read.keys-unique"].outcome, "failed" if repeated else "skipped")
+            if not repeated:
+                self.assertEqual([each.title for each in told(result) if each.severity == "error"], [])
+                self.assertIn("table does not tell its rows apart", outcomes["read.keys-unique"].reason)
 
     def test_creates_that_are_carried_out_later(self) -> None:
         library = Deferred(PLAIN)

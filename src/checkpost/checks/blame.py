@@ -12,6 +12,8 @@ _WORD = re.compile(r"\w+")
 #: Members that errors have themselves: ``"name": "ValidationError"`` says nothing of a field called so.
 _OF_ERRORS = re.compile(r"name|code|type|kind|key|status|title|error|source|id|reason|rule|path|field")
 
+_OF_REFERENCES = re.compile(r"foreign[\s_-]?key|referenced (?:row|record|entity|object)|object does not exist", re.I)
+
 
 def said(exchange: Exchange) -> str:
     """What a refusal says, in a line."""
@@ -28,6 +30,11 @@ def blamed(exchange: Exchange, names: Iterable[str]) -> set[str]:
     alone = set(_alone(body)) & names if is_json else set()
     said = {word for text in ([*texts_in(body)] if is_json else [exchange.answer.text]) for word in _WORD.findall(text)}
     return alone or said & names or {known[word.lower()] for word in said if word.lower() in known}
+
+
+def refers_to_nothing(exchange: Exchange) -> bool:
+    """Whether a refusal says that a value refers to no row: then it is a reference, whatever the contract calls it."""
+    return bool(_OF_REFERENCES.search(exchange.answer.text))
 
 
 def blames_another(exchange: Exchange, name: str, names: Iterable[str]) -> bool:

@@ -43,6 +43,14 @@ def has_bulk(purpose: BulkPurpose, cost: int) -> Any:
     return lambda resource: cost if purpose in resource.bulk else 0
 
 
+ANOTHER_ORDER = "A bulk request is answered in another order"
+
+
+def weight(title: str) -> Severity:
+    """Rows in another order are told apart by their keys: a warning. All else is an error."""
+    return "warning" if title == ANOTHER_ORDER else "error"
+
+
 def bulk_finding(
     case: Case,
     bulk: Bulk,
@@ -126,13 +134,9 @@ def _all_there(case: Case, bulk: Bulk, sent: Sent) -> list[Finding]:
     wrong = next((place for place, key in enumerate(sent.keys) if key is not None and keys[place] != key), None)
     if wrong is not None:
         same_rows = set(keys) == set(sent.keys)
-        title = (
-            "A bulk request is answered in another order"
-            if same_rows
-            else "The answer to a bulk request shows other rows"
-        )
+        title = ANOTHER_ORDER if same_rows else "The answer to a bulk request shows other rows"
         expected = f"the row {key_text(sent.keys[wrong])} at place {wrong + 1}"
-        return [bulk_finding(case, bulk, title, expected, f"the row {key_text(keys[wrong])}", evidence)]
+        return [bulk_finding(case, bulk, title, expected, f"the row {key_text(keys[wrong])}", evidence, weight(title))]
     for row, record in zip(shown_rows, sent.records, strict=True):
         unlike = [name for name in differences(case.fields, record, row) if name not in case.state.disputed]
         unlike = [name for name in unlike if not case.fields[name].read_only]

@@ -49,6 +49,9 @@ async def lists_rows(case: Case) -> AsyncIterator[Finding]:
         case.remark(f"the list was not read to its end: {state.before.problem or state.before.partial}")
 
 
+_NO_KEY = "{} does not tell its rows apart; 'key' under 'resources' in the profile states what does"
+
+
 @check("read.keys-unique", needs=("list",))
 async def keys_are_unique(case: Case) -> AsyncIterator[Finding]:
     """Does each key stand once in the list?"""
@@ -68,8 +71,11 @@ async def keys_are_unique(case: Case) -> AsyncIterator[Finding]:
             purpose="list",
             evidence=before.exchanges[:1],
         )
-    if before.repeated:
-        listed = ", ".join(map(key_text, before.repeated[:3]))
+    twice = [key for key in before.repeated if _same_row_twice(case, before, key)]
+    if before.repeated and not twice:
+        raise Skipped(_NO_KEY.format(key_text(case.resource.key.fields)))
+    if twice:
+        listed = ", ".join(map(key_text, twice[:3]))
         yield case.finding(
             "error",
             "expectation",
@@ -80,6 +86,12 @@ async def keys_are_unique(case: Case) -> AsyncIterator[Finding]:
             purpose="list",
             evidence=before.exchanges[:1],
         )
+
+
+def _same_row_twice(case: Case, listing: Listing, key: Key) -> bool:
+    """Whether a row with a key stands there twice, and not rows that another field tells apart."""
+    alike = [row for row in listing.rows if case.client.key_of(row) == key]
+    return any(alike.count(each) > 1 for each in alike)
 
 
 @check("read.total", needs=("list",))
@@ -119,7 +131,9 @@ async def item_equals_list(case: Case) -> AsyncIterator[Finding]:
         raise Blocked(case.state.unusable or "its list was not read")
     if not before.by_key:
         raise Skipped("the list has no rows whose key is known")
-    keys = list(before.by_key)
+    keys = [key for key in before.by_key if key not in before.repeated]
+    if not keys:
+        raise Skipped(_NO_KEY.format(key_text(case.resource.key.fields if case.resource.key else None)))
     sample = [keys[index] for index in range(0, len(keys), max(1, len(keys) // _SAMPLE))][:_SAMPLE]
     answers = await all_of(case.read(key) for key in sample)
     if case.world.ledger is None and all(case.client.absent(exchange.answer) for exchange, _ in answers):

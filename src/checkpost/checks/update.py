@@ -6,7 +6,7 @@ from collections.abc import AsyncIterator
 from datetime import UTC, datetime
 from typing import Any
 
-from checkpost.checks.blame import blames_another
+from checkpost.checks.blame import blames_another, refers_to_nothing
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import shown
 from checkpost.checks.create import read_only_values
@@ -50,7 +50,8 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         if exchange.answer.status in {401, 403, 405}:
             raise Skipped(f"the role {case.world.role.name} may not update ({exchange.answer.status})")
         if exchange.answer.refused:
-            if not case.resource.guessed and not blames_another(exchange, name, case.fields):
+            another = blames_another(exchange, name, case.fields)
+            if not case.resource.guessed and not another and not refers_to_nothing(exchange):
                 yield _refused(case, change, exchange)
             continue
         if not exchange.answer.ok:

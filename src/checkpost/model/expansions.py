@@ -14,7 +14,7 @@ from checkpost.model.queries import choices_of, joined_by
 from checkpost.model.relation import Expanded, Expansion
 from checkpost.model.resource import Resource
 from checkpost.model.said import said_of
-from checkpost.model.shape import shape_of
+from checkpost.model.shape import alternatives, shape_of
 
 _WORDS = (
     "expand", "expands", "expansion", "include", "includes", "embed", "embeds", "with", "populate", "preload",
@@ -35,7 +35,7 @@ def with_expansions(resource: Resource, others: Mapping[str, Resource]) -> Resou
         if found is None:
             continue
         if field.name in shape.properties and not field.created:
-            always = not parameters or field.name in shape.required
+            always = (not parameters or field.name in shape.required) and not _may_be_key(field)
             embedded.append(replace(found, always=always))
         elif field.created and not field.required and found.via is not None and found.through is None and found.many:
             nested.append(found)
@@ -51,6 +51,11 @@ def with_expansions(resource: Resource, others: Mapping[str, Resource]) -> Resou
     apart |= {each.name for each in embedded} - references
     fields = tuple(each for each in resource.fields if each.name not in apart)
     return replace(resource, fields=fields, expansion=expansion, embedded=tuple(embedded), nested=tuple(nested))
+
+
+def _may_be_key(field: Field) -> bool:
+    """Whether a member that may hold a row may as well hold that row's key alone."""
+    return any(shape_of(each).types & {"string", "integer"} for each in alternatives(field.node))
 
 
 def _parameters(resource: Resource) -> dict[str, Parameter]:

@@ -299,7 +299,12 @@ def _resource(
         fields, key = _keyed_by_name(family, fields, "the keys of rows are beside them", key_beside)
     if key is None and correction.shown_key is not None:
         name, kind = correction.shown_key
-        fields, key = _keyed_by_name(family, fields, "rows show it, and one is read by it", name, kind)
+        why = "rows show it, and one is read by it"
+        key = infer_key(family.name, own_item, fields, [name])
+        if key is not None:  # the contract describes the field
+            key = replace(key, reason=Reason(why, "stated"))
+        else:
+            fields, key = _keyed_by_name(family, fields, why, name, kind)
     if key is not None and len(key.fields) == 1:
         fields = tuple(replace(each, unique=True) if each.name == key.fields[0] else each for each in fields)
     next_at = correction.next or next_pointer(listed)
