@@ -104,6 +104,20 @@ class Runs(unittest.TestCase):
         ]
         self.assertTrue(any(each.answer.ok for each in bare), "no row was made of nothing, so that nothing was tried")
 
+    def test_what_is_deleted_and_kept_is_removed_for_good(self) -> None:
+        from tests.simulation.tempers import BY_NAME
+
+        for name in ("soft delete, and a way to remove for good", "a way to remove for good, key given again"):
+            result, wire, api, _ = run_on(replace(BY_NAME[name], others=0.0))
+            self.assert_as_before(result, api)
+            self.assertEqual(
+                {name: set(rows) for name, rows in api.rows.items()}, {n: set(r) for n, r in api.foreign.items()}
+            )
+            asked = [path for method, path, _ in wire.seen if method == "DELETE" and path.endswith("/hard-delete")]
+            self.assertEqual(len(asked) > 10, "soft" in name, "where nothing is kept, few are asked of")
+            unasked = {path for method, path, _ in result.not_exercised if "hard-delete" in path}
+            self.assertEqual(bool(unasked), "soft" not in name)
+
     def test_writes_go_to_keys_alone_that_the_api_has_given_out(self) -> None:
         temper = Temper("upserts by put", (CROPS, LOTS), upserts=True)
         result, wire, api, _ = run_on(temper)

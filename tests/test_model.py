@@ -217,6 +217,28 @@ class Inference(unittest.TestCase):
             self.assertEqual((resource.key.fields, resource.key.assigned_by), ((name,), assigned))
             self.assertEqual([field.name for field in resource.fields].count(name), 1)
 
+    def test_paths_that_differ_in_a_slash_at_their_end_are_one(self) -> None:
+        listed = {"type": "array", "items": ROW}
+        paths = {
+            "/lots/": {"post": operation(ROW, ROW)},
+            "/lots": {"get": operation(listed)},
+            "/lots/{id}": {"get": operation(ROW)},
+            "/lots/{id}/": {"patch": operation(ROW, ROW), "delete": operation()},
+            "/lots/{id}/hard-delete": {"delete": operation()},
+        }
+        for stated in ({}, {"lots": Correction(collection="/lots/", item="/lots/{id}")}):
+            [resource] = model_of(paths, stated).resources
+            found = {purpose: each.path for purpose, each in resource.operations.items()}
+            own = {"create": "/lots/", "list": "/lots", "read": "/lots/{id}", "update": "/lots/{id}/"}
+            self.assertEqual(found, {**own, "delete": "/lots/{id}/"})
+            assert resource.purge is not None
+            self.assertEqual(resource.purge.path, "/lots/{id}/hard-delete")
+        beside = {"/lots": {"get": operation(listed)}, "/lots/": {"delete": operation(), "post": operation(ROW, ROW)}}
+        [resource] = model_of(beside).resources
+        self.assertFalse(
+            "delete" in resource.operations and not resource.picked_by_api("delete"), "it removes them all"
+        )
+
     def test_relations_by_name_need_agreeing_types(self) -> None:
         child = {
             "type": "object",

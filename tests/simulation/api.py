@@ -114,6 +114,8 @@ class Temper:
     text_keys: bool = False
     maker_may_not_delete: bool = False
     soft_delete: bool = False
+    #: Whether a path removes for good what was deleted and is kept.
+    purges: bool = False
     cascades: bool = False
     upserts: bool = False
     replace_forks: bool = False
@@ -268,6 +270,9 @@ class Api:
         pieces = [unquote(each) for each in parts.path.removeprefix(urlsplit(BASE).path).strip("/").split("/")]
         table = self.tables.get(pieces[0])
         query = dict(parse_qsl(parts.query, keep_blank_values=True))
+        if self.temper.purges and table is not None and pieces[-1] == "hard-delete" and method == "DELETE":
+            gone = self.rows[table.name].pop(self._key(table, pieces[1:-1]) or (), None)
+            return (204, None) if gone is not None else (404, {"error": "not found"})
         if table is None or len(pieces) not in {1, 1 + len(table.key)}:
             return 404, {"error": "there is no such path"}
         key = self._key(table, pieces[1:])
@@ -423,6 +428,8 @@ class Api:
     ) -> tuple[int, Any]:
         rows, temper = self.rows[table.name], self.temper
         row = rows.get(key) if not temper.unseen or key in self.foreign[table.name] else None
+        if row is not None and "~gone" in row and temper.purges:
+            row = None
         if method in {"GET", "HEAD"}:
             if row is None or (row.get("~gone") and temper.soft_delete is False):
                 return 404, {"error": "not found"}
@@ -565,6 +572,9 @@ class Api:
                 "delete": delete,
             },
         )
+        if self.temper.purges:
+            path = f"/{table.name}/" + "/".join("{" + name + "}" for name in table.key) + "/hard-delete"
+            yield path, {"parameters": parameters, "delete": delete}
 
 
 def _role(headers: Mapping[str, str]) -> str:

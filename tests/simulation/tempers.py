@@ -26,6 +26,8 @@ TEMPERS = (
     Temper("doubled", doubled=0.05),
     Temper("maker may not delete", maker_may_not_delete=True),
     Temper("soft delete", soft_delete=True),
+    Temper("soft delete, and a way to remove for good", soft_delete=True, purges=True, others=0.05),
+    Temper("a way to remove for good, key given again", keys_reused="largest", purges=True, others=0.1),
     Temper("cascades", cascades=True),
     Temper("upserts", (CROPS, TAGS), upserts=True, others=0.05),
     Temper("replace forks", replace_forks=True),

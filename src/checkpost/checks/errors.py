@@ -10,7 +10,7 @@ from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.model.media import is_form, request_media_type
-from checkpost.model.paths import nameless
+from checkpost.model.paths import nameless, plain
 from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
 from checkpost.wire.client import wrap
@@ -96,9 +96,9 @@ async def method_not_offered(case: Case) -> AsyncIterator[Finding]:
     item = case.resource.item
     if item is None:
         raise Skipped("its rows have no path of their own")
-    path = nameless(item)
+    path = nameless(plain(item))
     operations = case.world.contract.operations
-    known = {operation.method for operation in operations if nameless(operation.path) == path}
+    known = {operation.method for operation in operations if nameless(plain(operation.path)) == path}
     own = (await case.own())[0]
     record = await case.record()
     raw = json.dumps(wrap(case.resource.layout.shaped(record), case.client.wrapper("create"))).encode()

@@ -29,6 +29,11 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     # a server error may come from a rule that the contract does not tell as well as a refusal may
     if key is not None or exchange.answer.status < 400 or exchange.answer.status in {401, 403, 404, 405}:
         return exchange, key, full
+    if exchange.answer.status >= 500:  # for others that were under way, perhaps
+        again = await case.record()
+        exchange, key = await case.create(again)
+        if key is not None:
+            return exchange, key, again
     exchange, key = await _wrapped(case, full, exchange)
     if key is not None:
         return exchange, key, full
@@ -54,6 +59,7 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
         names = ", ".join(sorted(case.state.copied))
         case.remark(f"generated values of {names} were refused ({said(exchange)}); those of rows were taken")
         return made
+    case.state.copied.clear()
     case.state.short = True
     case.state.usual.clear()
     record = await case.record()

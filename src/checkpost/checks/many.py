@@ -10,6 +10,7 @@ from typing import Any
 
 from checkpost.checks.case import Case
 from checkpost.model.bulk import Bulk
+from checkpost.model.paths import plain
 from checkpost.model.shape import shape_of
 from checkpost.oracle.same import differences
 from checkpost.wire.client import Client
@@ -246,7 +247,7 @@ def changing(case: Case, bulk: Bulk, items: Sequence[Mapping[str, Any]]) -> Act:
 
 def removing(case: Case, bulk: Bulk, keys: Sequence[Key]) -> Act:
     """What a removal of many rows may do; on the path of all rows it may take them all, if the keys are ignored."""
-    on_all = bulk.operation.method == "DELETE" and bulk.operation.path == case.resource.collection
+    on_all = bulk.operation.method == "DELETE" and plain(bulk.operation.path) == plain(case.resource.collection or "")
     return Act("remove", (), tuple((case.resource.name, key) for key in keys), on_all)
 
 

@@ -180,6 +180,8 @@ async def run(
         finally:
             if world.ledger is not None:
                 settled = await tidy(world)
+                purges = (each.purge for each in target.model.resources if each.name in settled.purged)
+                world.exercised |= {(each.method, each.path) for each in purges if each is not None}
         compared = await _compared(world, settled.left)
     _tell_of_load(world)
     checks = results + _conformance(world, resources)
@@ -200,7 +202,7 @@ async def run(
         harmed=settled.harmed,
         held=world.held,
         compared=compared,
-        kept=_kept(world),
+        kept={name: each for name, each in _kept(world).items() if name not in settled.purged},
         tokens=dict(session.tokens),
         observed=world.observed,
         interrupted=interrupted,
@@ -336,6 +338,8 @@ _ON_ONE_ROW = frozenset({"update.each-field", "replace.stored"})
 #: Families whose checks only read, or write to their own rows in ways that cannot reach others: those that find
 #: something are asked again at no risk. What finds rows of others changed is not.
 _READING = frozenset({"page", "filter", "sort", "select", "aggregate"})
+#: Checks whose requests have to be under way at the same moment.
+_AT_ONCE = frozenset({"concurrency.unique", "concurrency.fields"})
 _READS_TOO = frozenset({"errors.bad-parameter"})
 
 
@@ -407,7 +411,7 @@ class _Runner:
         if first is not None and self._nothing_else(footprint):
             if first.failures:
                 await self.world.session.renew()
-            if _only_reads(planned):
+            if _only_reads(planned) or (first.failures and planned.check.name not in _AT_ONCE):
                 await calm.enter_async_context(self.world.session.one_by_one())
         try:
             self._refuse(planned)
@@ -459,6 +463,8 @@ class _Runner:
                 if each.key not in again:
                     lasting = await self._fails_again(each, watch)
                     (failures if lasting else self.world.overloaded).append(each)
+                    if not lasting and self._failed_write(each):
+                        self.world.session.gentle = True
             if reading:
                 found = [each for each in found if each.severity == "note" or each.title in before]
                 outcome = "passed" if outcome == "failed" and not found else outcome
@@ -479,6 +485,11 @@ class _Runner:
         """Whether a connection was closed under a request."""
         return self._failure(failure) in {"closed", "dropped", "truncated"}
 
+    def _failed_write(self, failure: Finding) -> bool:
+        """Whether a request that may change rows was answered with a server error."""
+        exchange = self.world.exchanges[failure.exchanges[0]]
+        return not exchange.request.safe and exchange.answer.status >= 500
+
     def _failure(self, failure: Finding) -> str:
         return self.world.exchanges[failure.exchanges[0]].answer.failure
 
@@ -493,8 +504,11 @@ class _Runner:
         if request.safe:
             answer = (await self.world.session.send(request, failure.check)).answer
             return bool(answer.failure) or answer.status >= 500
+        ledger = self.world.ledger
+        if ledger is not None and first.number in ledger.recovered:
+            return False
         # a connection that is closed once, be it for an error before, is what connections do
-        return not places & watch.asked and first.answer.status >= 500
+        return not places & watch.asked and first.answer.status >= 500 and not self.world.session.gentle
 
     def _end(self, number: int, case: Case, outcome: Outcome, reason: str, seconds: float = 0.0) -> None:
         check, role = case.check, case.actor or self.world.role.name
@@ -516,6 +530,8 @@ class _Runner:
             raise Skipped(state.may_not_create)
         if state.unusable and "list" in planned.check.needs and planned.check.name != "read.list":
             raise Blocked(state.unusable)
+        if self.world.session.gentle and planned.check.name in _AT_ONCE:
+            raise Skipped("writes are sent one at a time, since several at once fail")
         if planned.check.creates and planned.check.name != "create.stored":
             if state.not_creatable:
                 raise Blocked(state.not_creatable)

@@ -46,7 +46,7 @@ from checkpost.model.operations import (
     takes_patch,
 )
 from checkpost.model.paging import infer_paging, tokens_of
-from checkpost.model.paths import Family, families, nameless, nested_families, normal, singular
+from checkpost.model.paths import PARAMETER, Family, families, nameless, nested_families, normal, singular
 from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.paths import plain as plain_path
 from checkpost.model.preference import SHOW_THE_ROW, asks_for_the_row
@@ -92,6 +92,14 @@ def infer(
     reads = without_doing(contract.operations)
     safe = {each.place for each in reads}
     by_path = _by_path([each for each in contract.operations if each.place in safe or each.path in own_paths])
+    merged = {_alike(path): path for path in by_path}
+
+    def at(path: str | None) -> str | None:
+        return merged.get(_alike(path), path) if path is not None else None
+
+    stated = {
+        name: replace(family, collection=at(family.collection), item=at(family.item)) for name, family in stated.items()
+    }
     nearby = Nearby(reads)
     resources: dict[str, Resource] = {}
     for family in _families(acted, own_paths, by_path, stated):
@@ -130,7 +138,9 @@ def infer(
     for name, resource in resources.items():
         under = subcollections_of(resource, whole, nearby, view)
         found = tuple(replace(each, view=_without(each.view, resources[each.child])) for each in under)
-        resources[name] = replace(resource, subcollections=found, bulk=bulk_of(resource, nearby))
+        resources[name] = replace(
+            resource, subcollections=found, bulk=bulk_of(resource, nearby), purge=_purge_of(resource, nearby)
+        )
     used = {operation.place for each in resources.values() for operation in each.every_operation}
     used |= {each.place for each in contract.operations if each.method == "GET" and each.path in aggregated}
     lacking = {operation.place: _constants(operation, parameters or {}).lacking for operation in contract.operations}
@@ -147,18 +157,44 @@ def infer(
 
 def _by_path(operations: Sequence[Operation]) -> dict[str, dict[str, Operation]]:
     """Operations by path and method. Paths that differ in the names of their parameters alone are one (OpenAPI 3.1,
-    4.8.8.2): what the one with the most methods does not have is taken from the others."""
+    4.8.8.2), and so are those that differ in a slash at their end: what the one with the most methods does not have is
+    taken from the others. Each operation keeps its own path."""
     by_path: dict[str, dict[str, Operation]] = {}
     for operation in operations:
         by_path.setdefault(operation.path, {})[operation.method] = operation
     alike: dict[str, list[str]] = {}
     for path in by_path:
-        alike.setdefault(nameless(path), []).append(path)
+        alike.setdefault(_alike(path), []).append(path)
     for paths in alike.values():
-        first, *others = sorted(paths, key=lambda path: -len(by_path[path]))
+        first, *others = sorted(paths, key=lambda path: (-len(by_path[path]), "GET" not in by_path[path]))
         for path in others:
             by_path[first] = {**by_path.pop(path), **by_path[first]}
     return by_path
+
+
+#: What a path under a row is called that removes the row for good, where deleting it keeps it.
+_FOR_GOOD = re.compile(
+    r"(?:hard|force|permanent(?:ly)?)[-_]?(?:delete|remove|destroy)|(?:delete|remove|destroy)[-_]?"
+    r"(?:hard|force|permanent(?:ly)?)|permanent(?:ly)?|force|purge|erase|wipe",
+    re.I,
+)
+
+
+def _purge_of(resource: Resource, operations: Nearby) -> Operation | None:
+    """What removes a row for good, beside what deletes it."""
+    if resource.item is None or "delete" not in resource.operations:
+        return None
+    item = _alike(resource.item)
+    for operation in operations.beginning(PARAMETER.split(resource.item)[0]):
+        head, _, word = _alike(operation.path).rpartition("/")
+        if operation.method == "DELETE" and head == item and _FOR_GOOD.fullmatch(word):
+            return operation
+    return None
+
+
+def _alike(path: str) -> str:
+    """A path as all that stand for the same thing are written."""
+    return nameless(plain_path(path))
 
 
 def _without(view: Resource, child: Resource) -> Resource:

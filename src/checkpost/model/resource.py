@@ -16,6 +16,7 @@ from checkpost.model.fields import inside
 from checkpost.model.guards import Guards
 from checkpost.model.layout import PLAIN, Layout
 from checkpost.model.media import record_media
+from checkpost.model.paths import plain
 from checkpost.model.purpose import Purpose, Write
 from checkpost.model.relation import Expanded, Expansion, Relation
 from checkpost.model.shape import shape_of
@@ -137,6 +138,8 @@ class Resource:
     told: Node | None = field(default=None, repr=False, compare=False)
     #: Whether its update is a patch of operations (RFC 6902).
     patched: bool = False
+    #: What removes for good a row that was deleted and is kept.
+    purge: Operation | None = None
 
     @property
     def by_filter(self) -> bool:
@@ -153,7 +156,7 @@ class Resource:
         )
         if address is None or operation is None:
             return False
-        on_all = listing is not None and operation.path == listing.path
+        on_all = listing is not None and plain(operation.path) == plain(listing.path)
         named = bool(address.query) or (bool(address.body) and operation.method == "DELETE")
         return address.filtering is not None or (on_all and named)
 
@@ -166,6 +169,7 @@ class Resource:
         own = [*self.operations.values(), *(each.operation for each in self.bulk.values())]
         for each in self.subcollections:
             own += [*each.view.operations.values(), *filter(None, (each.link, each.unlink))]
+        own += [self.purge] if self.purge is not None else []
         return tuple(dict.fromkeys(own))
 
     def relation(self, name: str) -> Relation | None:

@@ -57,7 +57,13 @@ class Ledger(Holdings):
         self.unclear_at = 0.0
         #: Rows of others that are given their values again just now.
         self._restoring: set[tuple[str, Key]] = set()
+        #: Rows of the run's that were deleted, and are removed for good just now.
+        self._purging: set[tuple[str, Key]] = set()
         self._flying: set[asyncio.Task[Exchange]] = set()
+        #: Removals that a server error has answered: each is tried once more.
+        self._failed_removals: dict[tuple[str, Key], tuple[int, Request, Act]] = {}
+        #: Exchanges that failed, and whose requests did not when they were sent beside no other write.
+        self.recovered: set[int] = set()
         #: What was sent for each field, as Python writes it.
         self._sent: dict[tuple[str, str], set[str]] = defaultdict(set)
         self._numbers: dict[int, tuple[int, ...]] = {}
@@ -83,7 +89,8 @@ class Ledger(Holdings):
                 await self.journal.synced()
                 for name, key in act.touched:
                     # looked at once more, since the journal may have taken its time
-                    if not (self.is_own(name, key) or self.is_spare(name, key) or (name, key) in self._restoring):
+                    meant = (name, key) in self._restoring | self._purging
+                    if not (self.is_own(name, key) or self.is_spare(name, key) or meant):
                         raise Unsafe(f"the row {key_text(key)} of {name} is no longer the run's")
             except BaseException:
                 self._give_room(act)
@@ -146,6 +153,8 @@ class Ledger(Holdings):
                 # where rows were seen to go, a refusal is of that role, version or row that others refer to
                 if answer.status >= 500 or not table.removable:
                     table.stuck |= {touched} & table.own.keys()
+                if answer.status >= 500 and len(act.touched) == 1:
+                    self._failed_removals.setdefault((name, touched), (exchange.number, request, act))
         if answer.failure or answer.status == 202:
             self.pending.update(act.touched)
             self.unclear_at = asyncio.get_running_loop().time()
@@ -174,9 +183,25 @@ class Ledger(Holdings):
             await asyncio.wait(set(self._flying))
 
     async def look_at_stuck(self, name: str) -> None:
-        """Look whether rows whose removal was answered with a failure are gone all the same."""
+        """Look whether rows whose removal was answered with a failure are gone all the same; those that are not are
+        removed once more, beside no other write: if they go then, writes are sent one at a time from now on."""
         for key in list(self.table(name).stuck):
             if await self._row(name, key) is None:
+                self.gone(name, key)
+                continue
+            failed = self._failed_removals.pop((name, key), None)
+            if failed is None or self.session.gentle:
+                continue
+            number, request, act = failed
+            done, self.session.gentle = False, True
+            try:
+                done = (await self.send(request, act, "ledger")).answer.ok and await self._row(name, key) is None
+            except Unsafe:
+                continue
+            finally:
+                self.session.gentle = done
+            if done:
+                self.recovered.add(number)
                 self.gone(name, key)
 
     def stuck(self, name: str) -> tuple[Key, Entry, int] | None:
@@ -367,7 +392,7 @@ class Ledger(Holdings):
 
     async def _permit_touching(self, name: str, key: Key) -> None:
         table = self.table(name)
-        if (name, key) in self._restoring:
+        if (name, key) in self._restoring or (name, key) in self._purging:
             return
         if (name, key) in self.pending:
             raise Unsafe(f"a request to the row {key_text(key)} of {name} had no answer, and may still be carried out")
@@ -416,6 +441,28 @@ class Ledger(Holdings):
             )
         finally:
             self._restoring.discard((resource.name, key))
+
+    def removed_keys(self, name: str) -> set[Key]:
+        """The keys of the run's rows whose removal was asked for, and not refused."""
+        asked = [each for each in self.journal.entries(name) if each.kind == "remove" and each.key is not None]
+        return {each.key for each in asked if each.key and (each.status < 300 or not each.sure)} - self.table(
+            name
+        ).known
+
+    async def purge(self, client: Client, key: Key) -> Exchange:
+        """Remove a row of the run's for good that was deleted and may be kept. Raises Unsafe where its key may have
+        been given to another row."""
+        name = client.resource.name
+        table = self.table(name)
+        if key not in self.removed_keys(name) or table.reuses_keys:
+            raise Unsafe(f"the row {key_text(key)} of {name} cannot be shown to be the run's")
+        if await self._row(name, key) is not None:
+            raise Unsafe(f"the key {key_text(key)} of {name} has a row again")
+        self._purging.add((name, key))
+        try:
+            return await client.send("delete", key=key, check="tidying up", situation="removing a row for good")
+        finally:
+            self._purging.discard((name, key))
 
     def harmful_reads(self, name: str, why: str) -> None:
         """Reading a row of a table harms it: from now on only own rows are read by their keys."""

@@ -5,8 +5,8 @@ from __future__ import annotations
 
 import asyncio
 from collections import Counter
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from graphlib import CycleError, TopologicalSorter
 
 from checkpost.errors import NotCompleted
@@ -50,6 +50,8 @@ class Settlement:
     left: tuple[Left, ...] = ()
     harmed: tuple[Harm, ...] = ()
     removed: int = 0
+    #: How many rows that were deleted and kept were removed for good, by table.
+    purged: Mapping[str, int] = field(default_factory=dict)
 
 
 #: A client for a table as a role; None where the table or the role is not known.
@@ -84,6 +86,7 @@ class _Settling:
         self.looks: dict[str, Look] = {}
         self.tried: dict[tuple[str, Key], str] = {}
         self.asked: Counter[tuple[str, Key]] = Counter()
+        self.purged: Counter[str] = Counter()
 
     def entries(self, name: str) -> list[Entry]:
         return [each for each in self.ledger.journal.entries(name) if each.held is None]
@@ -117,11 +120,13 @@ class _Settling:
             if not again:
                 break
             waiting = [name for name in names if name in again or self.looks[name].own]
+        for name in names:
+            await self._purge(name)
         left = [each for name in names for each in self._left(name)]
         self._close(names, left)
         stay = {(each.table, each.key) for each in left}
         gone = sum(each not in stay for each in self.asked)
-        return Settlement(tuple(left), (*self.ledger.harmed, *self._touched(names)), gone)
+        return Settlement(tuple(left), (*self.ledger.harmed, *self._touched(names)), gone, +self.purged)
 
     async def _look(self, name: str, whole: bool) -> Look:
         """A table as it is now; where little was left of a long list, by the keys of that, unless it is wanted
@@ -173,6 +178,28 @@ class _Settling:
                 self.ledger.pending.clear()
                 return True  # perhaps: the next look tells
         return False
+
+    async def _purge(self, name: str) -> None:
+        """Remove for good what was deleted and is kept, where the contract has a way. Where the first few were not kept
+        none is: a crash may have come behind one that was removed."""
+        client = next((each for role in self.roles if (each := self.as_role(name, role)) is not None), None)
+        purging = client.purging() if client is not None else None
+        if purging is None:
+            return
+        gone = [key for key in self.ledger.removed_keys(name) if key not in self.looks[name].rows]
+        tried = 0
+        for key in gone:
+            if tried == _MOST_ASKED and not self.purged[name]:
+                break
+            tried += 1
+            try:
+                exchange = await self.ledger.purge(purging, key)
+            except (Unsafe, NotCompleted):
+                continue
+            if exchange.answer.ok:
+                self.purged[name] += 1
+                numbers = [each.number for each in self.entries(name) if key in {each.answered, each.key}]
+                self.ledger.journal.settle(numbers, "removed for good")
 
     def _left(self, name: str) -> list[Left]:
         found = self.looks[name]

@@ -6,6 +6,7 @@ import json
 import re
 import uuid
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
@@ -333,6 +334,15 @@ class Client:
     def wrapper(self, purpose: Purpose) -> str:
         """What bodies for a purpose are wrapped in (a JSON Pointer): as was learnt, else as the contract says."""
         return self.session.wrappers.get((self.resource.name, purpose)) or self.resource.envelope.body_of(purpose)
+
+    def purging(self) -> Client | None:
+        """A client whose deletes remove for good what was deleted and is kept; None where the contract has no such
+        way."""
+        purge = self.resource.purge
+        if purge is None:
+            return None
+        resource = replace(self.resource, operations={**self.resource.operations, "delete": purge})
+        return Client(self.session, self._base, resource, self.role, self._observe, self._within, door=self._door)
 
     def wrap_in(self, member: str, purpose: Purpose) -> None:
         """From now on requests for a purpose have their record in a member of the body; "" for as the contract says."""

@@ -20,6 +20,8 @@ from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.transport import Connections, Transport
 
 LONGEST_WAIT = 30.0
+#: Seconds between two looks whether other writes are done.
+_MOMENT = 0.005
 _MOST_RETRIES = 2
 _MOST_WAITS = 3
 
@@ -63,6 +65,9 @@ class Session:
         self._on_exchange = on_exchange
         self._slots = asyncio.Semaphore(limits.concurrency)
         self._alone = asyncio.Lock()
+        #: Whether requests that may change rows are sent one at a time, since several at once fail.
+        self.gentle = False
+        self._writing, self._under_way = asyncio.Lock(), 0
         self._connections = Connections(limits.timeout, limits.concurrency) if transport is None else None
         self._transport = transport or self._connections
         self._sent = 0
@@ -129,9 +134,25 @@ class Session:
 
     async def transmit(self, request: Request, check: str = "") -> Exchange:
         """Send a request that may change rows, once. Only the ledger does so (``checkpost.rows.ledger``)."""
-        exchange = await self._one(request, check, 0)
+        async with self._turn():
+            exchange = await self._one(request, check, 0)
         self._on_exchange(exchange)
         return exchange
+
+    @contextlib.asynccontextmanager
+    async def _turn(self) -> AsyncIterator[None]:
+        """The turn of a request that may change rows: at once, or behind all others of its kind."""
+        if not self.gentle:
+            self._under_way += 1
+            try:
+                yield
+            finally:
+                self._under_way -= 1
+            return
+        async with self._writing:
+            while self._under_way:
+                await asyncio.sleep(_MOMENT)
+            yield
 
     async def sign_off(self, request: Request, check: str = "") -> Exchange:
         """Send a log-out: it ends a token, and touches no row."""
