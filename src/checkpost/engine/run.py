@@ -1,9 +1,8 @@
-"""Carrying out a plan: checks at once where none disturbs another, findings, and rows removed behind them."""
+"""Carrying out a plan: what was there before, the checks, their findings, and rows removed behind them."""
 
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import os
 import time
 from collections import Counter
@@ -15,20 +14,19 @@ from random import Random
 from typing import TYPE_CHECKING, Any
 
 from checkpost.checks.case import Case
-from checkpost.checks.conformance import CONFORMANCE, LOAD
+from checkpost.checks.conformance import CONFORMANCE
 from checkpost.checks.observe import Observed
 from checkpost.checks.others import read_others
-from checkpost.checks.registry import CHECKS, Blocked, Skipped
-from checkpost.checks.world import WATCH, Watch, World
+from checkpost.checks.registry import CHECKS
+from checkpost.checks.world import World
 from checkpost.contract.contract import Contract
 from checkpost.contract.validators import Validators
 from checkpost.engine.addressing import readdress
 from checkpost.engine.budget import UNLIMITED, Budget
 from checkpost.engine.plan import Planned
 from checkpost.engine.preflight import preflight
-from checkpost.engine.schedule import Footprint, Work, carry_out
+from checkpost.engine.runner import MOST_ASKED, Progress, Runner, tell_of_load
 from checkpost.engine.target import Target
-from checkpost.engine.works import works_of
 from checkpost.errors import NotCompleted
 from checkpost.findings import NOT_CHOSEN, CheckResult, Finding, Outcome
 from checkpost.model.resource import Resource
@@ -37,23 +35,13 @@ from checkpost.rows.ledger import Ledger
 from checkpost.rows.settle import Left, Settlement, settle
 from checkpost.rows.table import Harm
 from checkpost.wire.client import Client
-from checkpost.wire.door import Unsafe
-from checkpost.wire.exchange import Answer, Exchange, texts_in
+from checkpost.wire.exchange import Answer, Exchange
 from checkpost.wire.session import Limits, Session
 from checkpost.wire.transport import Transport
 
 if TYPE_CHECKING:
     from checkpost.database.behind import Behind
     from checkpost.database.contents import Compared
-
-
-def _own_fault(error: Exception) -> str:
-    """A sentence about an error that is Check Post's own, with the line where it happened."""
-    import traceback
-
-    frame = traceback.extract_tb(error.__traceback__)[-1]
-    where = f"{frame.filename.rpartition('checkpost/')[2]}:{frame.lineno}"
-    return f"Check Post itself failed here ({type(error).__name__}: {error}; {where}); please report it"
 
 
 @dataclass(frozen=True, repr=False)  # asyncio would write a whole run out where it hands signals back
@@ -83,10 +71,6 @@ class Result:
     #: What was seen of roles, by resource and role, where a run was to look.
     observed: Mapping[tuple[str, str], Observed] = field(default_factory=dict)
     lines: dict[str, int] = field(default_factory=dict)
-
-
-#: Told of progress: checks done, checks in all, what was done last.
-Progress = Callable[[int, int, str], None]
 
 
 def new_run_name() -> str:
@@ -166,13 +150,13 @@ async def run(
         def used_up() -> str:
             return budget.used_up(len(exchanges), time.perf_counter() - clock)
 
-        runner = _Runner(world, planned, progress, used_up)
+        runner = Runner(world, planned, progress, used_up)
         settled = Settlement()
         try:
             interrupted = await _until(runner.all(), stop)
             results = runner.results
             if world.readdressed and not interrupted:
-                again = _Runner(world, await readdress(target, planned, world), progress, used_up, _MOST_ASKED)
+                again = Runner(world, await readdress(target, planned, world), progress, used_up, MOST_ASKED)
                 interrupted = await _until(again.all(), stop)
                 anew = {each.resource for each in again.results}
                 results = [each for each in results if each.resource not in anew] + again.results
@@ -183,7 +167,7 @@ async def run(
                 purges = (each.purge for each in target.model.resources if each.name in settled.purged)
                 world.exercised |= {(each.method, each.path) for each in purges if each is not None}
         compared = await _compared(world, settled.left)
-    _tell_of_load(world)
+    tell_of_load(world)
     checks = results + _conformance(world, resources)
     asked = Counter(each.check for each in checks if each.outcome in {"passed", "failed"})
     world.findings.unite(asked.__getitem__)
@@ -328,218 +312,6 @@ async def _until(work: Coroutine[Any, Any, None], stop: asyncio.Event | None) ->
     return True
 
 
-#: Checks under way at once, for each request that may be.
-_CHECKS_AT_ONCE = 2
-_NOT_AGAIN = "seen once, and not again: {titles}"
-#: How often a check is asked at the most that finds something else each time.
-_MOST_ASKED = 3
-#: What is tried of the row that stays where the API removes none, one after the other.
-_ON_ONE_ROW = frozenset({"update.each-field", "replace.stored"})
-#: Families whose checks only read, or write to their own rows in ways that cannot reach others: those that find
-#: something are asked again at no risk. What finds rows of others changed is not.
-_READING = frozenset({"page", "filter", "sort", "select", "aggregate"})
-#: Checks whose requests have to be under way at the same moment.
-_AT_ONCE = frozenset({"concurrency.unique", "concurrency.fields"})
-_READS_TOO = frozenset({"errors.bad-parameter"})
-
-
-@dataclass
-class _Asked:
-    """What came of a check that is asked again: what it found, by title, each time, and how the API failed at first."""
-
-    titles: list[tuple[str, ...]]
-    failures: tuple[Finding, ...]
-
-
-def _only_reads(planned: Planned) -> bool:
-    """Whether a check may be asked again at no risk, so that what it finds has to come again."""
-    check = planned.check
-    return (check.family in _READING or check.name in _READS_TOO) and not check.gate and not check.per_role
-
-
-class _Runner:
-    """Asks the planned checks. What fails while other checks make rows in the same table is asked again, alone: what
-    they do there may be what was seen. Where the API itself failed, or a list answered otherwise than it should,
-    nothing else is under way then."""
-
-    def __init__(
-        self,
-        world: World,
-        planned: Sequence[Planned],
-        progress: Progress,
-        used_up: Callable[[], str] = lambda: "",
-        turn: int = 0,
-    ) -> None:
-        """``used_up`` says why no more checks are to be begun, ``turn`` how often they may have been asked before, with
-        values that are used now."""
-        self.world, self.planned, self.progress, self.used_up, self.turn = world, planned, progress, used_up, turn
-        self._results: dict[int, CheckResult] = {}
-        self._first: dict[int, _Asked] = {}
-
-    @property
-    def results(self) -> list[CheckResult]:
-        """How the checks went, in the plan's order."""
-        return [self._results[number] for number in sorted(self._results)]
-
-    async def all(self) -> None:
-        for number, planned in enumerate(self.planned):
-            if planned.reason:
-                self._end(number, self._case(planned, 0), "skipped", planned.reason)
-        most = _CHECKS_AT_ONCE * self.world.session.limits.concurrency
-        await carry_out(works_of(self.world, self.planned), self._ask, most)
-
-    def _case(self, planned: Planned, turn: int) -> Case:
-        client = self.world.client(planned.resource)
-        turn += self.turn
-        return Case(self.world, planned.resource, planned.check, client, actor=planned.actor, turn=turn)
-
-    async def _ask(self, work: Work, footprint: Footprint) -> Footprint | None:
-        """Ask one check; how it has to have its tables to be asked again, if it has."""
-        planned, number = self.planned[work.number], work.number
-        state, first = self.world.state(planned.resource.name), self._first.get(number)
-        case = self._case(planned, len(first.titles) if first is not None else 0)
-        if first is None and (left_out := self.used_up()):
-            self._end(number, case, "skipped", left_out)
-            return None
-        watch = Watch()
-        WATCH.set(watch)
-        started = time.perf_counter()
-        found: list[Finding] = []
-        outcome: Outcome = "passed"
-        reason = ""
-        calm = contextlib.AsyncExitStack()
-        if first is not None and self._nothing_else(footprint):
-            if first.failures:
-                await self.world.session.renew()
-            if _only_reads(planned) or (first.failures and planned.check.name not in _AT_ONCE):
-                await calm.enter_async_context(self.world.session.one_by_one())
-        try:
-            self._refuse(planned)
-            if first is not None and planned.check.family == "page":
-                state.before = await case.listing()  # what pages are held against: others may have been at work
-            async for finding in planned.check.function(case):
-                found.append(finding)  # noqa: PERF401 - what comes before an exception counts
-        except Skipped as skip:
-            outcome, reason = "skipped", str(skip)
-        except (Blocked, Unsafe) as block:
-            outcome, reason = "blocked", str(block)
-        except NotCompleted as error:  # a log-in that fails, say
-            outcome, reason = "blocked", str(error)
-        except Exception as error:  # a check that breaks must neither end the run nor pass
-            outcome, reason = "blocked", _own_fault(error)
-        finally:
-            await calm.aclose()
-        outcome = "failed" if found else outcome
-        try:
-            await case.clean()
-        except NotCompleted as error:
-            case.remark(str(error))
-        except Exception as error:  # its rows are looked for at the end
-            case.remark(_own_fault(error))
-        failures = watch.failures
-        shared = planned.check.creates and "own" in footprint.values() and outcome in {"failed", "blocked"}
-        titles = tuple(dict.fromkeys(each.title for each in found if each.severity != "note"))
-        before = {title for each in first.titles for title in each} if first is not None else set()
-        reading = _only_reads(planned)
-        new = reading and bool(titles) and not before & set(titles)
-        # a connection may be closed by chance twice
-        cut = first is not None and any(self._cut(each) for each in failures)
-        left = _MOST_ASKED - 1 - (len(first.titles) if first is not None else 0)
-        if (first is None and (shared or failures)) or ((new or cut) and left > 0):
-            if first is None:
-                first = self._first[number] = _Asked([], tuple(failures))
-            elif cut:
-                first.failures = tuple(each for each in first.failures if not self._cut(each)) + tuple(failures)
-            first.titles.append(titles)
-            case.unlearn()
-            state.forget(planned.check.name)
-            tables = [each.name for each in self.world.model.resources] if failures or new else footprint
-            return dict.fromkeys(tables, "alone")
-        if first is not None:
-            # asked alone, a connection that ends has ended for the request on it, unless a failure went just before
-            failures = [each for each in failures if self._failure(each) != "dropped"]
-            again = {each.key for each in failures}
-            for each in first.failures:
-                if each.key not in again:
-                    lasting = await self._fails_again(each, watch)
-                    (failures if lasting else self.world.overloaded).append(each)
-                    if not lasting and self._failed_write(each):
-                        self.world.session.gentle = True
-            if reading:
-                found = [each for each in found if each.severity == "note" or each.title in before]
-                outcome = "passed" if outcome == "failed" and not found else outcome
-            once = before - {each.title for each in found}
-            if once:
-                case.remark(_NOT_AGAIN.format(titles=", ".join(sorted(once))))
-        self.world.findings.add([*found, *failures])
-        self._end(number, case, outcome, reason or "; ".join(case.remarks), time.perf_counter() - started)
-        return None
-
-    def _nothing_else(self, footprint: Footprint) -> bool:
-        """Whether a check that uses tables so has all of them for itself."""
-        return set(footprint) >= {each.name for each in self.world.model.resources} and {*footprint.values()} == {
-            "alone"
-        }
-
-    def _cut(self, failure: Finding) -> bool:
-        """Whether a connection was closed under a request."""
-        return self._failure(failure) in {"closed", "dropped", "truncated"}
-
-    def _failed_write(self, failure: Finding) -> bool:
-        """Whether a request that may change rows was answered with a server error."""
-        exchange = self.world.exchanges[failure.exchanges[0]]
-        return not exchange.request.safe and exchange.answer.status >= 500
-
-    def _failure(self, failure: Finding) -> str:
-        return self.world.exchanges[failure.exchanges[0]].answer.failure
-
-    async def _fails_again(self, failure: Finding, watch: Watch) -> bool:
-        """Whether what failed, and did not when the check was asked again, fails with nothing else under way. Where the
-        check did not come to ask it again, a read is sent once more, and a write is taken to fail."""
-        first = self.world.exchanges[failure.exchanges[0]]
-        request = first.request
-        places = {(*operation, situation) for operation in failure.operations for situation in failure.subjects}
-        if first.answer.status >= 500 and _names_a_value(first):
-            return True
-        if request.safe:
-            answer = (await self.world.session.send(request, failure.check)).answer
-            return bool(answer.failure) or answer.status >= 500
-        ledger = self.world.ledger
-        if ledger is not None and first.number in ledger.recovered:
-            return False
-        # a connection that is closed once, be it for an error before, is what connections do
-        return not places & watch.asked and first.answer.status >= 500 and not self.world.session.gentle
-
-    def _end(self, number: int, case: Case, outcome: Outcome, reason: str, seconds: float = 0.0) -> None:
-        check, role = case.check, case.actor or self.world.role.name
-        self._results[number] = CheckResult(
-            check.name, check.family, case.resource.name, role, outcome, reason, case.requests, seconds
-        )
-        self.progress(len(self._results), len(self.planned), f"{case.resource.name} {check.name}")
-
-    def _refuse(self, planned: Planned) -> None:
-        """Raise Blocked if something that the check stands on has failed before, Skipped if the role may not
-        do what it needs."""
-        state, key = self.world.state(planned.resource.name), planned.resource.key
-        other = self.world.readdressed.get(planned.resource.name)
-        if other is not None and key is not None and key.fields != (other,):
-            raise Skipped(f"its rows are found by {other}, with which it is asked anew")
-        if state.may_not_read and "list" in planned.check.needs:
-            raise Skipped(state.may_not_read)
-        if state.may_not_create and planned.check.creates:
-            raise Skipped(state.may_not_create)
-        if state.unusable and "list" in planned.check.needs and planned.check.name != "read.list":
-            raise Blocked(state.unusable)
-        if self.world.session.gentle and planned.check.name in _AT_ONCE:
-            raise Skipped("writes are sent one at a time, since several at once fail")
-        if planned.check.creates and planned.check.name != "create.stored":
-            if state.not_creatable:
-                raise Blocked(state.not_creatable)
-            stays = ledger.stuck(planned.resource.name) if (ledger := self.world.ledger) is not None else None
-            if state.not_removable and (stays is None or planned.check.name not in _ON_ONE_ROW):
-                raise Blocked(state.not_removable)
-
-
 async def tidy(world: World) -> Settlement:
     """Remove what is still there of the run's rows, look once more, and close the journal."""
     ledger = world.ledger
@@ -557,44 +329,6 @@ async def tidy(world: World) -> Settlement:
     settled = await settle(ledger, as_role, [world.role.name, *world.roles], timeout, age)
     ledger.journal.finish()
     return settled
-
-
-def _names_a_value(exchange: Exchange) -> bool:
-    """Whether an answer quotes a text that was sent: what failed was that value, whatever else was under way."""
-    sent = [value for value in texts_in(exchange.request.json) if len(value) >= 4]
-    return any(value in said for said in texts_in(exchange.answer.json) for value in sent)
-
-
-def _tell_of_load(world: World) -> None:
-    """One finding for all that failed beside other requests and not by itself."""
-    # a connection that was closed under a request, once, is what connections do
-    closed = {"unreachable", "closed", "dropped", "truncated", "not-http"}
-    met = [each for each in world.overloaded if world.exchanges[each.exchanges[0]].answer.failure not in closed]
-    if not met:
-        return
-    numbers = [number for each in met for number in each.exchanges]
-    told = ", ".join(f"{count} with {words}" for words, count in Counter(each.observed[:40] for each in met).items())
-    world.findings.add(
-        [
-            replace(
-                met[0],
-                check=LOAD,
-                family="errors",
-                resource=None,
-                severity="warning",
-                basis="expectation",
-                title="Requests fail while others are under way",
-                expected=f"answers as good as one at a time, with {world.session.limits.concurrency} requests at once",
-                observed=f"{len(numbers)} of {len(world.exchanges)} requests failed ({told}), and not when asked alone",
-                cause="everywhere:load",
-                operations=tuple(dict.fromkeys(place for each in met for place in each.operations)),
-                subjects=tuple(dict.fromkeys(words for each in met for words in each.subjects)),
-                exchanges=tuple(numbers[:3]),
-                count=len(numbers),
-                source=LOAD,
-            )
-        ]
-    )
 
 
 def _conformance(world: World, resources: Sequence[Resource]) -> list[CheckResult]:

@@ -20,10 +20,10 @@ from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.transport import Connections, Transport
 
 LONGEST_WAIT = 30.0
-#: Seconds between two looks whether other writes are done.
-_MOMENT = 0.005
 _MOST_RETRIES = 2
 _MOST_WAITS = 3
+#: Seconds between two looks whether other writes are done.
+_MOMENT = 0.005
 
 
 #: How long an API that took connections before may take none, in seconds, and how often it is called meanwhile.
