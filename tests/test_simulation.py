@@ -53,7 +53,7 @@ class Simulation(unittest.TestCase):
 
         async def seldom(journal: Journal) -> None:
             asked.append(1)
-            if len(asked) % 5 == 1:
+            if len(asked) % 25 == 1:
                 await synced(journal)
 
         with mock.patch.object(Journal, "synced", seldom):
