@@ -28,11 +28,10 @@ process.on('SIGTERM', () => { soul.kill(); process.exit(0); });
 const description = {...JSON.parse(fs.readFileSync(path.join(home, 'src', 'swagger', 'swagger.json'))), host: `127.0.0.1:${port}`};
 const proxy = require('http-proxy').createProxyServer({target: `http://127.0.0.1:${inner}`, agent: new http.Agent({keepAlive: true})});
 proxy.on('error', (error, request, response) => { response.writeHead(503); response.end(); });
-let ready = false;
-const wait = () => http.get(`http://127.0.0.1:${inner}/api/health`, () => { ready = true; }).on('error', () => setTimeout(wait, 200));
-wait();
-http.createServer((request, response) => {
+const outer = http.createServer((request, response) => {
   if (request.url !== '/openapi.json') return proxy.web(request, response);
-  response.writeHead(ready ? 200 : 503, {'Content-Type': 'application/json'});
-  response.end(ready ? JSON.stringify(description) : '{}');
-}).listen(Number(port), '127.0.0.1');
+  response.writeHead(200, {'Content-Type': 'application/json'});
+  response.end(JSON.stringify(description));
+});
+const wait = () => http.get(`http://127.0.0.1:${inner}/api/health`, () => outer.listen(Number(port), '127.0.0.1')).on('error', () => setTimeout(wait, 200));
+wait();

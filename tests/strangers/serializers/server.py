@@ -11,10 +11,11 @@ import django
 from django.conf import settings
 
 PORT, DATABASE = int(sys.argv[1]), sys.argv[2]
+sys.modules["bank"] = sys.modules[__name__]  # an application of one file
 settings.configure(
     DEBUG=False, SECRET_KEY="made up", ALLOWED_HOSTS=["*"], ROOT_URLCONF=__name__, USE_TZ=True,
     DATABASES={"default": {"ENGINE": "django.db.backends.sqlite3", "NAME": DATABASE}},
-    INSTALLED_APPS=["django.contrib.contenttypes"], DEFAULT_AUTO_FIELD="django.db.models.BigAutoField", MIDDLEWARE=[],
+    INSTALLED_APPS=["django.contrib.contenttypes", "bank"], DEFAULT_AUTO_FIELD="django.db.models.BigAutoField", MIDDLEWARE=[],
 )  # fmt: skip
 django.setup()
 
