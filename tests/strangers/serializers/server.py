@@ -15,7 +15,8 @@ sys.modules["bank"] = sys.modules[__name__]  # an application of one file
 settings.configure(
     DEBUG=False, SECRET_KEY="made up", ALLOWED_HOSTS=["*"], ROOT_URLCONF=__name__, USE_TZ=True,
     DATABASES={"default": {"ENGINE": "django.db.backends.sqlite3", "NAME": DATABASE}},
-    INSTALLED_APPS=["django.contrib.contenttypes", "bank"], DEFAULT_AUTO_FIELD="django.db.models.BigAutoField", MIDDLEWARE=[],
+    INSTALLED_APPS=["django.contrib.contenttypes", "bank"], DEFAULT_AUTO_FIELD="django.db.models.BigAutoField",
+    MIDDLEWARE=[],
 )  # fmt: skip
 django.setup()
 
