@@ -281,7 +281,7 @@ class OrdersAndFields(unittest.TestCase):
             ),
         ]
         for no_selection in ("Show only rows with these fields set.", "Return only records whose columns match."):
-            self.assertIsNone(resource_of(query("_only", TEXT, no_selection)).queries.selecting)
+            self.assertIsNone(resource_of(query("_mine", TEXT, no_selection)).queries.selecting)
         told = "Schema of rows. e.g. ?_schema=name,age will return only name and age fields."
         cases.append((query("_schema", TEXT, told), [("_schema", "id,name")]))
         for parameter, pairs in cases:

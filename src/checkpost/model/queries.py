@@ -103,7 +103,8 @@ _OTHER_SELECTION = re.compile(r"\b(?:additional\w*|extra|in addition|exclud\w+|o
 
 #: What is said of a parameter that names the fields to be shown.
 _SELECTING = re.compile(
-    r"\b(?:return|show|include|answer|fetch|give)s? only (?:the )?(?:(?!rows|records|items|results|entr|with)[\w`,]+ ){0,5}(?:fields|columns)\b"
+    r"\b(?:return|show|include|answer|fetch|give)s? only (?:the )?"
+    r"(?:(?!rows|records|items|results|entr|with)[\w`,]+ ){0,5}(?:fields|columns)\b"
     r"|\b(?:fields|columns) to (?:be )?(?:return|show|include|select|fetch)",
     re.I,
 )
