@@ -250,6 +250,7 @@ def tell_of_load(world: World) -> None:
     numbers = [number for each in met for number in each.exchanges]
     since = "; writes were sent one at a time from then on" if world.session.gentle else ""
     told = ", ".join(f"{count} with {words}" for words, count in Counter(each.observed[:40] for each in met).items())
+    observed = f"{len(numbers)} of {len(world.exchanges)} requests failed ({told}), and not when asked alone"
     world.findings.add(
         [
             replace(
@@ -261,7 +262,7 @@ def tell_of_load(world: World) -> None:
                 basis="expectation",
                 title="Requests fail while others are under way",
                 expected=f"answers as good as one at a time, with {world.session.limits.concurrency} requests at once",
-                observed=f"{len(numbers)} of {len(world.exchanges)} requests failed ({told}), and not when asked alone{since}",
+                observed=f"{observed}{since}",
                 cause="everywhere:load",
                 operations=tuple(dict.fromkeys(place for each in met for place in each.operations)),
                 subjects=tuple(dict.fromkeys(words for each in met for words in each.subjects)),
