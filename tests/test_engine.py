@@ -15,11 +15,13 @@ from unittest import mock
 from checkpost.checks.case import Case
 from checkpost.checks.order import all_checks
 from checkpost.checks.registry import CHECKS, HOLD, OBSERVE, Blocked
+from checkpost.checks.world import Watch
 from checkpost.demo.description import describe
 from checkpost.demo.seedbank import TABLES
 from checkpost.demo.server import InProcess
 from checkpost.engine.plan import plan
 from checkpost.engine.run import run
+from checkpost.engine.runner import Runner
 from checkpost.engine.target import aim
 from checkpost.errors import CheckPostError
 from checkpost.findings import Finding
@@ -27,6 +29,7 @@ from checkpost.model.correction import Correction
 from checkpost.model.infer import infer
 from checkpost.profile.profile import Profile
 from checkpost.rows.journal import Journal, journals
+from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.session import Limits, Session
 from tests.support import CURATOR, ENVIRONMENT, contract_of, fetch, run_on_stand_in
 
@@ -266,6 +269,24 @@ class JournalFirst(unittest.TestCase):
         for word in told:
             open_ += 1 if word == "sync" else -1
             self.assertGreaterEqual(open_, 0, "a request went out before its row was on the disk")
+
+    def test_a_connection_that_ended_is_no_finding_where_the_request_is_answered(self) -> None:
+        failure = Finding(
+            "errors.server-error", "errors", "tags", "curator", "error", "standard", "t", "", "", "c", exchanges=(1,)
+        )
+        ended, failing = Answer(0, {}, b"", "closed", "reset"), Answer(500, {}, b"")
+        for first, second, lasts in (
+            (ended, failing, False),
+            (ended, ended, True),
+            (failing, failing, True),
+            (failing, Answer(200, {}, b"[]"), False),
+        ):
+            world = mock.Mock(
+                exchanges={1: Exchange(1, "", Request("GET", "http://127.0.0.1/tags", "curator"), first, 0.1)}
+            )
+            world.session.send = mock.AsyncMock(return_value=mock.Mock(answer=second))
+            runner = Runner(world, [], lambda *told: None)
+            self.assertEqual(asyncio.run(runner._fails_again(failure, Watch())), lasts, (first, second))
 
 
 if __name__ == "__main__":

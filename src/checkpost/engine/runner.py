@@ -197,7 +197,8 @@ class Runner:
             return True
         if request.safe:
             answer = (await self.world.session.send(request, failure.check)).answer
-            return bool(answer.failure) or answer.status >= 500
+            # where a connection ended, and the request is answered now, that it is an error is another finding
+            return bool(answer.failure) or (answer.status >= 500 and not first.answer.failure)
         ledger = self.world.ledger
         if ledger is not None and first.number in ledger.recovered:
             return False
