@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Iterator, Mapping
 
-from checkpost.checks.blame import blames_another, refers_to_nothing, said
+from checkpost.checks.blame import is_of_value, said
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.readback import changed_values, stored_rows
@@ -58,8 +58,7 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
                 elif (
                     refusal.answer.refused
                     and not case.resource.guessed
-                    and not blames_another(refusal, name, case.fields)
-                    and not refers_to_nothing(refusal)
+                    and is_of_value(refusal, name, case.fields)
                     and not await lengths.explain(name, variant, refusal)
                 ):
                     if usual is None:

@@ -11,7 +11,7 @@ from checkpost.wire.exchange import Exchange, texts_in
 _WORD = re.compile(r"\w+")
 #: Members that errors have themselves: ``"name": "ValidationError"`` says nothing of a field called so.
 _OF_ERRORS = re.compile(r"name|code|type|kind|key|status|title|error|source|id|reason|rule|path|field")
-
+#: What a refusal says of a reference to nothing.
 _OF_REFERENCES = re.compile(r"foreign[\s_-]?key|referenced (?:row|record|entity|object)|object does not exist", re.I)
 
 
@@ -32,15 +32,16 @@ def blamed(exchange: Exchange, names: Iterable[str]) -> set[str]:
     return alone or said & names or {known[word.lower()] for word in said if word.lower() in known}
 
 
-def refers_to_nothing(exchange: Exchange) -> bool:
-    """Whether a refusal says that a value refers to no row: then it is a reference, whatever the contract calls it."""
-    return bool(_OF_REFERENCES.search(exchange.answer.text))
-
-
 def blames_another(exchange: Exchange, name: str, names: Iterable[str]) -> bool:
     """Whether a refusal names other fields than the one whose value is tried, and not that one."""
     found = blamed(exchange, names)
     return bool(found) and name not in found
+
+
+def is_of_value(exchange: Exchange, name: str, names: Iterable[str]) -> bool:
+    """Whether a refusal is of a field's value: it names no other field, and does not say that the value refers to no
+    row, which makes it a reference whatever the contract calls it."""
+    return not blames_another(exchange, name, names) and not _OF_REFERENCES.search(exchange.answer.text)
 
 
 def _alone(value: Any) -> Iterator[str]:

@@ -43,12 +43,8 @@ def has_bulk(purpose: BulkPurpose, cost: int) -> Any:
     return lambda resource: cost if purpose in resource.bulk else 0
 
 
+#: A warning: rows are told apart by their keys.
 ANOTHER_ORDER = "A bulk request is answered in another order"
-
-
-def weight(title: str) -> Severity:
-    """Rows in another order are told apart by their keys: a warning. All else is an error."""
-    return "warning" if title == ANOTHER_ORDER else "error"
 
 
 def bulk_finding(
@@ -135,8 +131,9 @@ def _all_there(case: Case, bulk: Bulk, sent: Sent) -> list[Finding]:
     if wrong is not None:
         same_rows = set(keys) == set(sent.keys)
         title = ANOTHER_ORDER if same_rows else "The answer to a bulk request shows other rows"
+        weight: Severity = "warning" if same_rows else "error"
         expected = f"the row {key_text(sent.keys[wrong])} at place {wrong + 1}"
-        return [bulk_finding(case, bulk, title, expected, f"the row {key_text(keys[wrong])}", evidence, weight(title))]
+        return [bulk_finding(case, bulk, title, expected, f"the row {key_text(keys[wrong])}", evidence, weight)]
     for row, record in zip(shown_rows, sent.records, strict=True):
         unlike = [name for name in differences(case.fields, record, row) if name not in case.state.disputed]
         unlike = [name for name in unlike if not case.fields[name].read_only]

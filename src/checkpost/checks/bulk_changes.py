@@ -6,12 +6,12 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import Any
 
 from checkpost.checks.blame import said
-from checkpost.checks.bulk import ANOTHER_ORDER, bulk_finding, bulk_for, has_bulk, in_places, not_allowed, weight
+from checkpost.checks.bulk import ANOTHER_ORDER, bulk_finding, bulk_for, has_bulk, in_places, not_allowed
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.many import changing, key_items, removing, send_items, told_by
 from checkpost.checks.registry import Skipped, check
-from checkpost.findings import Finding
+from checkpost.findings import Finding, Severity
 from checkpost.model.bulk import Bulk
 from checkpost.model.field import MISSING, Field
 from checkpost.model.purpose import Purpose
@@ -102,12 +102,12 @@ def _answered(
         return [bulk_finding(case, bulk, title, str(len(keys)), seen, [exchange])]
     answered = [case.client.key_of(row) if row else None for row in told.rows]
     if any(answered) and [key for key in answered if key] != list(keys):
-        title = ANOTHER_ORDER
-        if set(answered) != set(keys):
-            title = "The answer to a bulk request does not show all rows"
+        same_rows = set(answered) == set(keys)
+        title = ANOTHER_ORDER if same_rows else "The answer to a bulk request does not show all rows"
+        weight: Severity = "warning" if same_rows else "error"
         expected = ", ".join(map(key_text, keys))
         seen = ", ".join(map(key_text, answered))
-        return [bulk_finding(case, bulk, title, expected, seen, [exchange], weight(title))]
+        return [bulk_finding(case, bulk, title, expected, seen, [exchange], weight)]
     for row, item in zip(told.rows, items, strict=False):
         unlike = differences(case.fields, item, row or {})
         if unlike:

@@ -16,7 +16,7 @@ from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
 from checkpost.oracle.same import differences, same
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Row
+from checkpost.wire.listing import Row, key_text
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 _AT_ONCE = 20
@@ -403,7 +403,7 @@ async def sent_again(case: Case) -> AsyncIterator[Finding]:
             "contract",
             "Create sent again with the same idempotency key makes a second row",
             "one row, and the first answer again",
-            f"{again.answer.status}" + (f", and the row {'/'.join(map(str, doubled[0]))}" if doubled else ""),
+            f"{again.answer.status}" + (f", and the row {key_text(doubled[0])}" if doubled else ""),
             cause="done again",
             purpose="create",
             evidence=[first, again],

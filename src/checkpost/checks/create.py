@@ -21,7 +21,7 @@ from checkpost.model.field import MISSING, Field
 from checkpost.oracle.same import differences, same
 from checkpost.values.broken import Break
 from checkpost.wire.exchange import Exchange, Request
-from checkpost.wire.listing import Key, Row
+from checkpost.wire.listing import Key, Row, key_text
 
 #: A default that is an expression for the database to evaluate, and no value.
 _EXPRESSION = re.compile(r"\w\(.*\)|::|^CURRENT_|^now$|^uuid$|^autoincrement$", re.I)
@@ -277,7 +277,7 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
             "expectation",
             "A record is refused but stored",
             "no new row",
-            f"{exchange.answer.status}, and the list holds it with the key {'/'.join(map(str, own.key))}",
+            f"{exchange.answer.status}, and the list holds it with the key {key_text(own.key)}",
             cause="refused but stored",
             purpose="create",
             subjects=[situation(each)],
@@ -461,7 +461,7 @@ def _wrong_location(case: Case, own: Own, exchange: Exchange, location: str, see
         "error",
         "standard",
         "The Location of a created row does not lead to it",
-        f"the row {'/'.join(map(str, own.key))} (RFC 9110, 10.2.2)",
+        f"the row {key_text(own.key)} (RFC 9110, 10.2.2)",
         f"{location}: {seen}",
         cause="location",
         purpose="create",

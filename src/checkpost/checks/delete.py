@@ -222,7 +222,7 @@ async def other_rows(case: Case) -> AsyncIterator[Finding]:
         "expectation",
         "Delete of one row removes others",
         "only the row with that key is gone",
-        f"{len(lost)} more gone: {', '.join('/'.join(map(str, key)) for key in sorted(lost, key=str)[:3])}",
+        f"{len(lost)} more gone: {', '.join(key_text(key) for key in sorted(lost, key=str)[:3])}",
         cause="other rows",
         purpose="delete",
         evidence=evidence,

@@ -15,7 +15,7 @@ from checkpost.model.relation import Relation
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import same
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Key
+from checkpost.wire.listing import Key, key_text
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 _MOST_LOOKED_UP = 20
@@ -161,7 +161,7 @@ def _stored(case: Case, relation: Relation, refused: Exchange, own: Own) -> Find
         "expectation",
         "A reference is refused but stored",
         "nothing stored",
-        f"{refused.answer.status}, and the row {'/'.join(map(str, own.key))} has it",
+        f"{refused.answer.status}, and the row {key_text(own.key)} has it",
         cause="refused reference stored",
         purpose="create" if refused.request.method == "POST" else "update",
         subjects=[relation.field],

@@ -6,7 +6,7 @@ from collections.abc import AsyncIterator
 from datetime import UTC, datetime
 from typing import Any
 
-from checkpost.checks.blame import blames_another, refers_to_nothing
+from checkpost.checks.blame import is_of_value
 from checkpost.checks.case import Case
 from checkpost.checks.conformance import shown
 from checkpost.checks.create import read_only_values
@@ -22,7 +22,7 @@ from checkpost.oracle.same import change as alteration
 from checkpost.oracle.same import differences, kept_by_server, same
 from checkpost.values.broken import Break
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Key, Listing, Row
+from checkpost.wire.listing import Key, Listing, Row, key_text
 
 _NEEDS: tuple[Purpose, ...] = ("create", "update", "delete")
 
@@ -50,8 +50,7 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         if exchange.answer.status in {401, 403, 405}:
             raise Skipped(f"the role {case.world.role.name} may not update ({exchange.answer.status})")
         if exchange.answer.refused:
-            another = blames_another(exchange, name, case.fields)
-            if not case.resource.guessed and not another and not refers_to_nothing(exchange):
+            if not case.resource.guessed and is_of_value(exchange, name, case.fields):
                 yield _refused(case, change, exchange)
             continue
         if not exchange.answer.ok:
@@ -219,7 +218,7 @@ async def other_rows(case: Case) -> AsyncIterator[Finding]:
             return
     key = next(iter(touched or ()))
     name = differences(case.fields, lists[-2].by_key[key], lists[-1].by_key[key], case.settable)[0]
-    seen = f"{name} of the row {'/'.join(map(str, key))} changed to {shown(lists[-1].by_key[key][name])}"
+    seen = f"{name} of the row {key_text(key)} changed to {shown(lists[-1].by_key[key][name])}"
     yield case.finding(
         "error",
         "expectation",

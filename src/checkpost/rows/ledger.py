@@ -9,9 +9,10 @@ from __future__ import annotations
 
 import asyncio
 from collections import Counter, defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
+from checkpost.errors import NotCompleted
 from checkpost.rows.holdings import Holdings, Reach
 from checkpost.rows.journal import FAILED, Entry, Journal
 from checkpost.rows.resemblance import shows
@@ -24,6 +25,8 @@ from checkpost.wire.session import Session
 
 #: How often a request is sent again that was turned away for the moment, and was seen not to be done.
 _MOST_WAITS = 3
+#: How many rows that were deleted are tried to be removed for good before one was seen to be kept.
+_MOST_TRIED = 3
 #: How many rows are looked for one by one, where a list would show them all.
 _MOST_READ = 8
 #: Answers that tell nothing of whether the work was done.
@@ -109,8 +112,7 @@ class Ledger(Holdings):
     async def _keys_before(self, request: Request, act: Act) -> set[Key] | None:
         """The keys that a table has just before a row is made that may bear nothing to know it by: the record does not,
         or stands in a body that is said to be no record. None where the row can be known, or they cannot be had."""
-        kinds = [value for name, value in request.headers.items() if name.lower() == "content-type"]
-        may_be_unread = any(each.startswith("text/") for each in kinds)
+        may_be_unread = request.media_type.startswith("text/")
         if act.kind != "create" or len(act.made) != 1 or (self._bears(act.made[0]) and not may_be_unread):
             return None
         name = act.made[0].table
@@ -442,27 +444,36 @@ class Ledger(Holdings):
         finally:
             self._restoring.discard((resource.name, key))
 
-    def removed_keys(self, name: str) -> set[Key]:
-        """The keys of the run's rows whose removal was asked for, and not refused."""
-        asked = [each for each in self.journal.entries(name) if each.kind == "remove" and each.key is not None]
-        return {each.key for each in asked if each.key and (each.status < 300 or not each.sure)} - self.table(
-            name
-        ).known
-
-    async def purge(self, client: Client, key: Key) -> Exchange:
-        """Remove a row of the run's for good that was deleted and may be kept. Raises Unsafe where its key may have
-        been given to another row."""
-        name = client.resource.name
+    async def purge(self, client: Client, shown: Collection[Key]) -> int:
+        """Remove for good the run's rows whose removal was asked for and not refused, and that are not ``shown``; how
+        many were kept. Where the first few were not kept none is: a crash may have come behind one that was removed.
+        Nothing is done where keys are given again, and for no key that has a row."""
+        name, found = client.resource.name, 0
         table = self.table(name)
-        if key not in self.removed_keys(name) or table.reuses_keys:
-            raise Unsafe(f"the row {key_text(key)} of {name} cannot be shown to be the run's")
-        if await self._row(name, key) is not None:
-            raise Unsafe(f"the key {key_text(key)} of {name} has a row again")
-        self._purging.add((name, key))
-        try:
-            return await client.send("delete", key=key, check="tidying up", situation="removing a row for good")
-        finally:
-            self._purging.discard((name, key))
+        entries = [each for each in self.journal.entries(name) if each.held is None]
+        asked = {each.key for each in entries if each.kind == "remove" and (each.status < 300 or not each.sure)}
+        made: dict[Key | None, list[int]] = {}
+        for each in entries:
+            for key in {each.answered, each.key}:
+                made.setdefault(key, []).append(each.number)
+        stay = table.known | set(shown)
+        gone = [] if table.reuses_keys else [key for key in asked if key and key not in stay]
+        for tried, key in enumerate(gone):
+            if tried == _MOST_TRIED and not found:
+                break
+            if await self._row(name, key) is not None:
+                continue
+            self._purging.add((name, key))
+            try:
+                exchange = await client.send("delete", key=key, check="tidying up", situation="removing a row for good")
+            except (Unsafe, NotCompleted):
+                continue
+            finally:
+                self._purging.discard((name, key))
+            if exchange.answer.ok:
+                found += 1
+                self.journal.settle([*made[key], *self.numbers(exchange)], "removed for good")
+        return found
 
     def harmful_reads(self, name: str, why: str) -> None:
         """Reading a row of a table harms it: from now on only own rows are read by their keys."""

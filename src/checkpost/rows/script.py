@@ -160,10 +160,9 @@ class _Writer:
         """A JSON body with variables in the places of rows' keys, under the name of the key or of a reference, or in a
         list of plain values; and the rows whose keys it holds."""
         text = (request.body or b"").decode("utf-8", "replace")
-        kind = next((value for header, value in request.headers.items() if header.lower() == "content-type"), "")
         inside: set[Named] = set()
         written = []
-        for line in text.splitlines() if kind.partition(";")[0] in LINES else [text]:
+        for line in text.splitlines() if request.media_type in LINES else [text]:
             try:
                 value = json.loads(line)
             except ValueError:

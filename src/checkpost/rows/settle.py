@@ -180,26 +180,11 @@ class _Settling:
         return False
 
     async def _purge(self, name: str) -> None:
-        """Remove for good what was deleted and is kept, where the contract has a way. Where the first few were not kept
-        none is: a crash may have come behind one that was removed."""
+        """Remove for good what was deleted and is kept, where the contract has a way."""
         client = next((each for role in self.roles if (each := self.as_role(name, role)) is not None), None)
         purging = client.purging() if client is not None else None
-        if purging is None:
-            return
-        gone = [key for key in self.ledger.removed_keys(name) if key not in self.looks[name].rows]
-        tried = 0
-        for key in gone:
-            if tried == _MOST_ASKED and not self.purged[name]:
-                break
-            tried += 1
-            try:
-                exchange = await self.ledger.purge(purging, key)
-            except (Unsafe, NotCompleted):
-                continue
-            if exchange.answer.ok:
-                self.purged[name] += 1
-                numbers = [each.number for each in self.entries(name) if key in {each.answered, each.key}]
-                self.ledger.journal.settle(numbers, "removed for good")
+        if purging is not None:
+            self.purged[name] = await self.ledger.purge(purging, self.looks[name].rows)
 
     def _left(self, name: str) -> list[Left]:
         found = self.looks[name]

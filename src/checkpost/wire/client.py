@@ -23,7 +23,7 @@ from checkpost.model.shape import shape_of
 from checkpost.wire.door import Act, Door, Made, Unsafe
 from checkpost.wire.encoding import encoded
 from checkpost.wire.exchange import Answer, Exchange, Request
-from checkpost.wire.listing import EVERYTHING, Asked, Key, Listing, Row, read_list
+from checkpost.wire.listing import EVERYTHING, Asked, Key, Listing, Row, key_text, read_list
 from checkpost.wire.session import Session
 
 #: A query's parameters: by name, or as pairs where a name may stand twice.
@@ -287,9 +287,7 @@ class Client:
         rows = self.rows_in(answer.json) if answer.ok else None
         if rows is None or any(self.key_of(row) != key for row in rows):
             left = f"{len(rows)} rows" if rows is not None else f"an answer {answer.status}"
-            raise Unsafe(
-                f"the filter for the key {'/'.join(map(str, key))} leaves {left}, so that no change is sent by it"
-            )
+            raise Unsafe(f"the filter for the key {key_text(key)} leaves {left}, so that no change is sent by it")
 
     async def _guarded(
         self, purpose: Purpose, key: Key | None, record: Any, headers: Mapping[str, str], check: str

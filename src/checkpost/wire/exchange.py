@@ -34,6 +34,12 @@ class Request:
     asks: bool = False
 
     @property
+    def media_type(self) -> str:
+        """The media type of its body; "" for none."""
+        kind = next((value for name, value in self.headers.items() if name.lower() == "content-type"), "")
+        return kind.partition(";")[0].strip().lower()
+
+    @property
     def safe(self) -> bool:
         """Whether it asks for no change (RFC 9110, 9.2.1)."""
         return self.asks or self.method in SAFE
