@@ -324,6 +324,17 @@ class Rules(unittest.TestCase):
         reads = [path for method, path, _ in wire.seen if method == "GET" and "?" not in path]
         self.assertEqual(reads, ["/crops/5"])
 
+    def test_what_was_sent_is_known_again_as_lenient_servers_keep_it(self) -> None:
+        async def work(ledger: Ledger, client: Client) -> None:
+            await client.send("create", record={"name": f"own {MARK}", "note": {"not": "text"}})
+            await client.send("create", record={"name": f"own {MARK}", "note": True})
+            kept = [str({"not": "text"}), '{"not": "text"}', True, "true", "1", 1]
+            self.assertEqual([each for each in kept if not ledger.has_sent("crops", "note", each)], [])
+            self.assertFalse(ledger.has_sent("crops", "note", "2"))
+            self.assertFalse(ledger.has_sent("crops", "name", "1"))
+
+        with_ledger(self.api, work)
+
     def test_a_row_that_somebody_else_was_given_the_key_of_is_left_alone(self) -> None:
         api = Api(Temper("again", (CROPS,), keys_reused="largest"), 1)
 

@@ -8,6 +8,7 @@ alone.
 from __future__ import annotations
 
 import asyncio
+import json
 from collections import Counter, defaultdict
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
@@ -39,6 +40,19 @@ _MOST_UNTRIED, _MOST_STUCK = 4, 2
 _TURNS, _TURN = 8, 0.25
 
 
+def kept_as(value: Any) -> list[Any]:
+    """A value, and what lenient servers make of it: a text of it, a number of what is true or false, the only member
+    of a list."""
+    if isinstance(value, str):
+        return [value]
+    found = [value, str(value), json.dumps(value, ensure_ascii=False, default=str)]
+    if isinstance(value, bool):
+        found += kept_as(int(value))
+    elif isinstance(value, list) and len(value) == 1:
+        found += kept_as(value[0])
+    return found
+
+
 class Ledger(Holdings):
     """All that a run does to rows."""
 
@@ -67,12 +81,12 @@ class Ledger(Holdings):
         self._failed_removals: dict[tuple[str, Key], tuple[int, Request, Act]] = {}
         #: Exchanges that failed, and whose requests did not when they were sent beside no other write.
         self.recovered: set[int] = set()
-        #: What was sent for each field, as Python writes it.
+        #: What was sent for each field, and what a server may make of it, as Python writes it.
         self._sent: dict[tuple[str, str], set[str]] = defaultdict(set)
         self._numbers: dict[int, tuple[int, ...]] = {}
 
     def has_sent(self, name: str, field: str, value: Any) -> bool:
-        """Whether the run has sent a value for a field of a table."""
+        """Whether the run has sent a value for a field of a table, or one that a lenient server makes of one."""
         return repr(value) in self._sent.get((name, field), ())
 
     async def send(self, request: Request, act: Act, check: str) -> Exchange:
@@ -228,7 +242,7 @@ class Ledger(Holdings):
                 key = touched[place][1]
             entry = self.journal.intend(act.kind, made.table, request.role, made.record, key, made.above)
             for name, value in made.record.items():
-                self._sent[made.table, name].add(repr(value))
+                self._sent[made.table, name].update(map(repr, kept_as(value)))
             self._pick(made.table, made.record)
             entries.append(entry)
             if act.kind == "change" and key is not None:
