@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import inflection
@@ -211,6 +211,16 @@ def _key_paths(schema: Node | None, noun: str, depth: int = 2) -> Iterator[str]:
 def _key_members(operation: Operation, noun: str = "") -> Iterator[str]:
     media = record_media(operation)
     yield from _key_paths(media.schema, noun) if media else ()
+
+
+def undeclared_key(operation: Operation, lacking: Sequence[str]) -> Address | None:
+    """How an operation names a row whose path has a parameter that it does not declare, and which requires one of the
+    query that has no other value: what was meant to be one has two names. The key goes to both."""
+    named = {each.name for each in operation.parameters if each.location == "path"}
+    in_path = parameters(operation.path)
+    if len(in_path) != 1 or named or len(lacking) != 1:
+        return None
+    return Address(query=tuple(lacking))
 
 
 def like_key(name: str, noun: str) -> bool:

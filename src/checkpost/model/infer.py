@@ -9,7 +9,7 @@ from typing import Any, cast
 
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.node import Node
-from checkpost.model.actions import action_families, like_key, with_lists_beside
+from checkpost.model.actions import action_families, like_key, undeclared_key, with_lists_beside
 from checkpost.model.address import Address, addresses_by_filter
 from checkpost.model.bulk import bulk_of
 from checkpost.model.correction import Correction
@@ -262,6 +262,9 @@ def _resource(
     operations = operations_of(family, by_path)
     constants = {purpose: _constants(operation, parameters) for purpose, operation in operations.items()}
     addresses = {cast(Purpose, purpose): each for purpose, each in family.addresses.items()}
+    if family.item is not None:
+        twice = {each: undeclared_key(operation, constants[each].lacking) for each, operation in operations.items()}
+        addresses |= {purpose: each for purpose, each in twice.items() if each is not None}
     lacking = {purpose: set(each.lacking) - _own(addresses.get(purpose)) for purpose, each in constants.items()}
     if family.item is None:
         # what may take the key: whether it does is told further down
