@@ -19,6 +19,7 @@ from checkpost.contract.contract import Contract
 from checkpost.contract.reader import read_contract
 from checkpost.demo import seedbank
 from checkpost.demo.example import write_profile
+from checkpost.demo.seedbank import TABLES
 from checkpost.demo.server import Address, InProcess
 from checkpost.engine.plan import plan
 from checkpost.engine.run import Result, run
@@ -32,6 +33,10 @@ from tests.direct import Direct
 ENVIRONMENT = {seedbank.VARIABLES[user]: token for token, (user, _) in seedbank.TOKENS.items()}
 COMMAND = Path(sys.executable).with_name("checkpost")
 
+Tables = dict[str, list[dict[str, Any]]]
+#: Where contracts stay for as long as a test may ask for their lines.
+_KEPT = tempfile.TemporaryDirectory()
+
 
 def bearer(name: str, variable: str) -> Role:
     return Role(name, (Credential("header", "Authorization", f"Bearer ${{{variable}}}"),))
@@ -42,7 +47,7 @@ CURATOR = bearer("curator", seedbank.VARIABLES["mira"])
 
 def contract_of(document: Any, folder: Path | None = None) -> Contract:
     """A contract read from a document given as a value."""
-    folder = folder or Path(tempfile.mkdtemp())
+    folder = folder or Path(tempfile.mkdtemp(dir=_KEPT.name))
     file = folder / "contract.json"
     file.write_text(json.dumps(document, indent=1), "utf-8")
     return read_contract(str(file))
@@ -142,3 +147,21 @@ def checkpost(*words: str, folder: Path, timeout: float = 300, **environment: st
 def write_example(folder: Path, address: Address) -> None:
     """The example's profile, contract and ``.env`` for a stand-in that runs."""
     write_profile(folder, address.base_url, address.contract_url)
+
+
+def resource_of(table: str) -> str:
+    return table.replace("_", "-")
+
+
+def not_told(before: Tables, after: Tables, result: Result) -> list[str]:
+    """What is not as it was in the tables, and the run does not tell: rows of others that changed or went, and own
+    rows that stay."""
+    told = {(each.table, each.key) for each in (*result.left, *result.harmed)}
+    found = []
+    for table in TABLES:
+        keyed = [{tuple(row[name] for name in table.key): row for row in rows[table.name]} for rows in (before, after)]
+        for key in keyed[0].keys() | keyed[1].keys():
+            then, now = (rows.get(key) for rows in keyed)
+            if then != now and (resource_of(table.name), key) not in told:
+                found.append(f"{table.name} {key} was {then} and is {now}")
+    return found

@@ -183,6 +183,26 @@ class SystematicCauses(unittest.TestCase):
             self.assertTrue(one[0].cause.startswith("everywhere:"), one[0].cause)
         self.assertEqual(cases[3][0][0].cause, cases[3][1][0].cause)
 
+    def test_one_type_that_is_said_of_every_answer_alike_is_one_cause(self) -> None:
+        text = {"responses": {"200": _content("application/json", {"type": "string"})}}
+        contract = contract_of(
+            {
+                "openapi": "3.1.0",
+                "info": {"title": "t", "version": "1"},
+                "paths": {"/rows": {"get": text}, "/rows/{id}": {"get": text}},
+            }
+        )
+        causes, validators = set(), Validators(contract)
+        for operation in contract.operations:
+            request = Request("GET", "http://127.0.0.1/rows", "r", {}, None)
+            for body in (b'[{"id": 1}]', b"null"):
+                answer = Answer(200, (("Content-Type", "application/json"),), body)
+                observation = Observation("rows", operation, Exchange(1, "read.list", request, answer, 0.1), "")
+                [finding] = conform(observation, validators)
+                causes.add(finding.cause)
+                self.assertEqual(finding.expected, 'type: "string"', "the rule is found under a path with braces")
+        self.assertEqual(causes, {'everywhere:body type: "string"'})
+
 
 class Alternatives(unittest.TestCase):
     def test_fields_that_were_not_asked_for_are_missing_from_none_of_several_shapes(self) -> None:

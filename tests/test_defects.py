@@ -8,18 +8,15 @@ import re
 import unittest
 from collections import defaultdict
 from concurrent.futures import ProcessPoolExecutor
-from typing import Any
 
 from checkpost.checks.registry import FAMILIES
 from checkpost.demo.defects import DEFECTS, Defect
 from checkpost.demo.seedbank import TABLES
 from checkpost.demo.server import InProcess
 from checkpost.demo.spellings import SPELLINGS
-from checkpost.engine.run import Result
 from checkpost.findings import CheckResult, Finding
-from tests.support import run_on_example, run_on_stand_in
+from tests.support import not_told, resource_of, run_on_example, run_on_stand_in
 
-Tables = dict[str, list[dict[str, Any]]]
 #: Findings that one defect may honestly lead to beside its own: a lenient replace is an update, and so on.
 MOST_FINDINGS = 3
 LISTS = ("page", "filter", "sort", "select", "aggregate")
@@ -51,10 +48,6 @@ SOME = {
     spelling: [name for place, name in enumerate(_TABLES) if (place + turn) % 3 == 0]
     for turn, spelling in enumerate(each for each in SPELLINGS if each not in WHOLLY)
 }
-
-
-def resource_of(table: str) -> str:
-    return table.replace("_", "-")
 
 
 def kind_of(defect: Defect) -> str:
@@ -102,20 +95,6 @@ def found_in(names: list[str]) -> Found:
         direct = kind_of(chosen[0]) != "reads"
         result = run_on_stand_in(stand_in, resources, families, without=aside, direct=direct)
         return list(result.findings), list(result.checks), not_told(before, stand_in.contents(), result)
-
-
-def not_told(before: Tables, after: Tables, result: Result) -> list[str]:
-    """What is not as it was in the tables, and the run does not tell: rows of others that changed or went, and own
-    rows that stay."""
-    told = {(each.table, each.key) for each in (*result.left, *result.harmed)}
-    found = []
-    for table in TABLES:
-        keyed = [{tuple(row[name] for name in table.key): row for row in rows[table.name]} for rows in (before, after)]
-        for key in keyed[0].keys() | keyed[1].keys():
-            then, now = (rows.get(key) for rows in keyed)
-            if then != now and (resource_of(table.name), key) not in told:
-                found.append(f"{table.name} {key} was {then} and is {now}")
-    return found
 
 
 def clean_in(spelling: str) -> tuple[Found, list[str], bool]:

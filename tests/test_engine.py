@@ -6,7 +6,7 @@ import asyncio
 import json
 import tempfile
 import unittest
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -20,7 +20,7 @@ from checkpost.demo.description import describe
 from checkpost.demo.seedbank import TABLES
 from checkpost.demo.server import InProcess
 from checkpost.engine.plan import plan
-from checkpost.engine.run import run
+from checkpost.engine.run import Result, run
 from checkpost.engine.runner import Runner
 from checkpost.engine.target import aim
 from checkpost.errors import CheckPostError
@@ -31,7 +31,8 @@ from checkpost.profile.profile import Profile
 from checkpost.rows.journal import Journal, journals
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.session import Limits, Session
-from tests.support import CURATOR, ENVIRONMENT, contract_of, fetch, run_on_stand_in
+from tests.direct import Direct
+from tests.support import CURATOR, ENVIRONMENT, contract_of, fetch, not_told, run_on_stand_in
 
 MODEL = infer(contract_of(describe(TABLES, "http://127.0.0.1/v1")))
 
@@ -117,6 +118,36 @@ class Runs(unittest.TestCase):
         self.assertEqual(result.left, ())
         self.assertEqual(self.stand_in.contents(), self.before)
         self.assertEqual(journals(self.folder), [])
+
+    def failing(self, first: int, last: int) -> tuple[Result, list[str]]:
+        """A run against an API that fails from one request to another, however it is asked."""
+        direct, asked = Direct(self.stand_in.app), []
+
+        async def transport(method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
+            asked.append(url)
+            return Answer(500) if first <= len(asked) < last else await direct(method, url, headers, body)
+
+        target = aim(self.profile, False, 10)
+        planned = plan(target.model, (), ("tags", "species", "vaults"), "")
+        return asyncio.run(run(target, planned, Limits(), 1, transport=transport)), asked
+
+    def test_an_api_that_answers_nothing_any_more_is_one_finding_and_the_end(self) -> None:
+        result, asked = self.failing(150, 10**9)
+        self.assertEqual([each.title for each in result.findings], ["The API answers nothing any more"])
+        self.assertLess(len(asked), 700)
+        left_out = [each for each in result.checks if each.reason == "left out: the API answers nothing any more"]
+        self.assertGreater(len(left_out), 50)
+        self.assertFalse(result.interrupted)
+        named = {(each.table, each.key) for each in result.left}
+        after = self.stand_in.contents()
+        self.assertEqual(not_told(self.before, after, result), [])
+        self.assertTrue(named)
+
+    def test_an_api_that_fails_for_a_while_is_asked_on(self) -> None:
+        result, _ = self.failing(150, 190)
+        self.assertNotIn("The API answers nothing any more", [each.title for each in result.findings])
+        self.assertFalse([each for each in result.checks if each.reason.startswith("left out")])
+        self.assertEqual((result.left, self.stand_in.contents()), ((), self.before))
 
     def test_a_check_that_breaks_is_blocked_and_rows_are_removed(self) -> None:
         async def breaking(case: Case) -> AsyncIterator[Finding]:

@@ -217,6 +217,14 @@ class Inference(unittest.TestCase):
             self.assertEqual((resource.key.fields, resource.key.assigned_by), ((name,), assigned))
             self.assertEqual([field.name for field in resource.fields].count(name), 1)
 
+    def test_a_key_that_rows_have_shown_goes_before_one_whose_name_ends_alike(self) -> None:
+        row = {"type": "object", "properties": {"seed_id": {"type": "integer"}}}
+        paths = {"/lots": {"get": operation({"type": "array", "items": row})}, "/lots/{id}": {"get": operation(row)}}
+        for shown, expected in ((None, "seed_id"), (("id", "integer"), "id")):
+            [resource] = model_of(paths, {"lots": Correction(shown_key=shown)}).resources
+            assert resource.key is not None
+            self.assertEqual(resource.key.fields, (expected,))
+
     def test_paths_that_differ_in_a_slash_at_their_end_are_one(self) -> None:
         listed = {"type": "array", "items": ROW}
         paths = {

@@ -44,9 +44,13 @@ class Trial:
     result: Result | None = None
 
 
+#: Where contracts stay while their lines may be asked for.
+_KEPT = tempfile.TemporaryDirectory()
+
+
 @cache
 def target_of(temper: Temper) -> Target:
-    folder = Path(tempfile.mkdtemp())
+    folder = Path(tempfile.mkdtemp(dir=_KEPT.name))
     file = folder / "contract.json"
     file.write_text(json.dumps(Api(temper, 0).contract()), "utf-8")
     profile = Profile(folder, contract=str(file), base_url=BASE, roles=ROLES, run_as="maker")

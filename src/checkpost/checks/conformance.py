@@ -448,6 +448,10 @@ def _body_finding(observation: Observation, violation: Violation, validators: Va
     everywhere: tuple[Severity, str, str] | None = None
     if violation.value is None and violation.keyword in _NO_NULL and answer.ok and where != "the body":
         everywhere = "error", "A value is null where the contract allows no null", "null"
+    elif violation.keyword == "type" and where == "the body" and answer.ok and _says_type_alone(violation, validators):
+        # written for every operation by what does not know what they answer
+        title = f"Bodies are not what the contract says of all alike: {violation.message.rpartition('of type ')[2]}"
+        everywhere = "error", title, f"body {rule}"
     elif violation.keyword == "format" and answer.ok:
         name = str(validators.rule(violation.place))
         everywhere = "warning", f"Values are not in their documented format {name}", f"format {name}"
@@ -477,6 +481,12 @@ def _body_cause(answer: Answer, violation: Violation, rule: str) -> str:
         # a number in quotes, or without: what writes a field does it wherever the field is shown
         return f"everywhere:{violation.field_name} {rule} {type(violation.value).__name__}"
     return f"{violation.place.location.rpartition('/')[2]}#{violation.place.pointer}"
+
+
+def _says_type_alone(violation: Violation, validators: Validators) -> bool:
+    """Whether the schema of a broken rule says nothing of a value but its type."""
+    schema = validators.rule(replace(violation.place, pointer=violation.place.pointer.rpartition("/")[0]))
+    return isinstance(schema, dict) and schema.keys() <= {"type", "title", "description", "nullable"}
 
 
 def _only_type(violation: Violation) -> Violation:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any, Literal
+from urllib.parse import unquote
 
 import jsonschema_rs
 
@@ -90,7 +91,7 @@ class Validators:
             path = tuple(error.instance_path)
             if keyword == "writeOnly":
                 message = "a write-only field is shown"
-            place = Place(location, pointer)
+            place = Place(location, unquote(pointer))  # in a URI's fragment it is percent-encoded (RFC 6901, 6)
             yield Violation(keyword, message, place, path, error.instance, _alternatives(error, place))
 
     def is_valid(self, schema: Node, value: Any, direction: Direction) -> bool:

@@ -50,8 +50,9 @@ def open_questions(target: Target) -> bool:
 
 
 def _lacks_key(resource: Resource) -> bool:
-    """Whether rows are read one by one, and the contract describes nothing that they could be read by."""
-    return resource.key is None and {"list", "read"} <= set(resource.operations) and len(parameters(resource.item)) == 1
+    """Whether rows are read one by one, and the contract describes nothing that they are surely read by."""
+    guessed = resource.key is None or resource.key.reason.certainty == "guess"
+    return guessed and {"list", "read"} <= set(resource.operations) and len(parameters(resource.item)) == 1
 
 
 async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:

@@ -22,6 +22,7 @@ from checkpost.checks.world import World
 from checkpost.contract.contract import Contract
 from checkpost.contract.validators import Validators
 from checkpost.engine.addressing import readdress
+from checkpost.engine.breakdown import Breakdown
 from checkpost.engine.budget import UNLIMITED, Budget
 from checkpost.engine.plan import Planned
 from checkpost.engine.preflight import preflight
@@ -111,9 +112,11 @@ async def run(
         body = bodies.setdefault(told.body, told.body)
         kept = Answer(told.status, told.headers, body, told.failure, told.detail)
         exchanges[of.number] = Exchange(of.number, of.check, of.request, kept, of.seconds, of.attempts, of.started)
+        breakdown.note(exchanges[of.number])
 
     mark = f"cp{name[-4:]}{seed % 1000:03d}"
     async with Session(roles, target.environment, limits, keep, target.base_url, transport) as session:
+        breakdown = Breakdown(session.send)
         world = World(
             contract=target.contract,
             model=target.model,
@@ -147,26 +150,31 @@ async def run(
         if world.chosen >= {each.name for each in target.model.resources} and _reads(planned):
             await read_others(world)
 
-        def used_up() -> str:
-            return budget.used_up(len(exchanges), time.perf_counter() - clock)
+        async def used_up() -> str:
+            return await breakdown.settled() or budget.used_up(len(exchanges), time.perf_counter() - clock)
 
         runner = Runner(world, planned, progress, used_up)
         settled = Settlement()
         try:
-            interrupted = await _until(runner.all(), stop)
+            ends = [each for each in (stop, breakdown.over) if each is not None]
+            ended = await _until(runner.all(), ends)
+            runner.leave_out(await breakdown.settled())
             results = runner.results
-            if world.readdressed and not interrupted:
+            if world.readdressed and not ended:
                 again = Runner(world, await readdress(target, planned, world), progress, used_up, MOST_ASKED)
-                interrupted = await _until(again.all(), stop)
+                ended = await _until(again.all(), ends)
+                again.leave_out(await breakdown.settled())
                 anew = {each.resource for each in again.results}
                 results = [each for each in results if each.resource not in anew] + again.results
-            await _tell_of_lists(world)
+            if not breakdown.why:
+                await _tell_of_lists(world)
         finally:
             if world.ledger is not None:
                 settled = await tidy(world)
                 purges = (each.purge for each in target.model.resources if each.name in settled.purged)
                 world.exercised |= {(each.method, each.path) for each in purges if each is not None}
         compared = await _compared(world, settled.left)
+    breakdown.tell(world)
     tell_of_load(world)
     checks = results + _conformance(world, resources)
     asked = Counter(each.check for each in checks if each.outcome in {"passed", "failed"})
@@ -189,7 +197,7 @@ async def run(
         kept={name: each for name, each in _kept(world).items() if name not in settled.purged},
         tokens=dict(session.tokens),
         observed=world.observed,
-        interrupted=interrupted,
+        interrupted=ended and not breakdown.why,
         lines=_lines(target.contract, findings),
     )
 
@@ -295,15 +303,13 @@ def _record_known(world: World, resources: Sequence[Resource]) -> None:
             world.ledger.know(resource.name, before)
 
 
-async def _until(work: Coroutine[Any, Any, None], stop: asyncio.Event | None) -> bool:
-    """Do the work until it is done or ``stop`` is set; whether it was stopped."""
+async def _until(work: Coroutine[Any, Any, None], ends: Sequence[asyncio.Event]) -> bool:
+    """Do the work until it is done or one of ``ends`` is set; whether it was stopped."""
     task = asyncio.create_task(work)
-    if stop is None:
-        await task
-        return False
-    waiting = asyncio.create_task(stop.wait())
-    await asyncio.wait({task, waiting}, return_when=asyncio.FIRST_COMPLETED)
-    waiting.cancel()
+    waiting = [asyncio.create_task(each.wait()) for each in ends]
+    await asyncio.wait({task, *waiting}, return_when=asyncio.FIRST_COMPLETED)
+    for each in waiting:
+        each.cancel()
     if task.done():
         task.result()
         return False

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import time
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, replace
 
 from checkpost.checks.case import Case
@@ -51,6 +51,11 @@ def _only_reads(planned: Planned) -> bool:
     return (check.family in _READING or check.name in _READS_TOO) and not check.gate and not check.per_role
 
 
+async def _never() -> str:
+    """The answer that a run may go on."""
+    return ""
+
+
 class Runner:
     """Asks the planned checks. What fails while other checks make rows in the same table is asked again, alone: what
     they do there may be what was seen. Where the API itself failed, or a list answered otherwise than it should,
@@ -61,7 +66,7 @@ class Runner:
         world: World,
         planned: Sequence[Planned],
         progress: Progress,
-        used_up: Callable[[], str] = lambda: "",
+        used_up: Callable[[], Awaitable[str]] = _never,
         turn: int = 0,
     ) -> None:
         """``used_up`` says why no more checks are to be begun, ``turn`` how often they may have been asked before, with
@@ -82,6 +87,12 @@ class Runner:
         most = _CHECKS_AT_ONCE * self.world.session.limits.concurrency
         await carry_out(works_of(self.world, self.planned), self._ask, most)
 
+    def leave_out(self, reason: str) -> None:
+        """Say of what was not asked, or not to the end, why; of nothing where there is no reason."""
+        for number, planned in enumerate(self.planned if reason else ()):
+            if number not in self._results:
+                self._end(number, self._case(planned, 0), "skipped", reason)
+
     def _case(self, planned: Planned, turn: int) -> Case:
         client = self.world.client(planned.resource)
         turn += self.turn
@@ -92,7 +103,7 @@ class Runner:
         planned, number = self.planned[work.number], work.number
         state, first = self.world.state(planned.resource.name), self._first.get(number)
         case = self._case(planned, len(first.titles) if first is not None else 0)
-        if first is None and (left_out := self.used_up()):
+        if first is None and (left_out := await self.used_up()):
             self._end(number, case, "skipped", left_out)
             return None
         watch = Watch()

@@ -336,11 +336,12 @@ def _resource(
     key_beside = _key_beside(read_schema, row_at) if keys_at else ""
     if key_beside and "read" in operations:
         fields, key = _keyed_by_name(family, fields, "the keys of rows are beside them", key_beside)
-    if key is None and correction.shown_key is not None:
+    if correction.shown_key is not None and (key is None or key.reason.certainty == "guess"):
         name, kind = correction.shown_key
         why = "rows show it, and one is read by it"
-        key = infer_key(family.name, own_item, fields, [name])
-        if key is not None:  # the contract describes the field
+        described = any(each.name == name for each in fields)
+        key = infer_key(family.name, own_item, fields, [name]) if described else None
+        if key is not None:
             key = replace(key, reason=Reason(why, "stated"))
         else:
             fields, key = _keyed_by_name(family, fields, why, name, kind)

@@ -1,0 +1,108 @@
+"""An API that answers nothing any more: seen early, told once, and asked no further."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import Counter
+from collections.abc import Awaitable, Callable
+
+from checkpost.checks.world import World
+from checkpost.engine.budget import LEFT_OUT
+from checkpost.findings import Finding
+from checkpost.wire.exchange import Exchange, Request
+
+#: After how many requests in a row that fail, or have no answer at all, it is asked what was answered before.
+MOST_IN_A_ROW, MOST_SILENT = 24, 8
+#: How often that is asked, and how long it is waited between, in seconds.
+_TRIES, _PAUSE = 3, 0.5
+
+
+class Breakdown:
+    """Watches every answer of a run. ``over`` is set once the API fails whatever it is asked: the rest of the run would
+    wait for each answer in vain, and take each for a departure of its own."""
+
+    def __init__(self, ask: Callable[[Request], Awaitable[Exchange]]) -> None:
+        """``ask`` sends a request that changes nothing."""
+        self.over = asyncio.Event()
+        self._ask = ask
+        self._good: Exchange | None = None
+        self._failed: list[Exchange] = []
+        self._asking: asyncio.Task[None] | None = None
+
+    def note(self, exchange: Exchange) -> None:
+        """Take an answer into account; to be called as answers come."""
+        if self.over.is_set():
+            return
+        if not _fails(exchange):
+            if exchange.request.safe and exchange.answer.ok:
+                self._good = exchange
+            self._failed.clear()
+            return
+        self._failed.append(exchange)
+        silent = sum(1 for each in self._failed if each.answer.failure)
+        many = len(self._failed) >= MOST_IN_A_ROW or silent >= MOST_SILENT
+        if many and self._good is not None and self._asking is None:
+            self._asking = asyncio.ensure_future(self._ask_again(self._good.request))
+
+    async def settled(self) -> str:
+        """Wait until it is known whether the API still answers, where that is in doubt; see ``why``."""
+        if self._asking is not None:
+            await asyncio.wait([self._asking])
+        return self.why
+
+    async def _ask_again(self, request: Request) -> None:
+        try:
+            for _ in range(_TRIES):
+                exchange = await self._ask(request)
+                if not _fails(exchange) or not self._failed:
+                    self._failed.clear()
+                    return
+                await asyncio.sleep(_PAUSE)
+            self.over.set()
+        finally:
+            self._asking = None
+
+    @property
+    def why(self) -> str:
+        """Why the rest is not asked; empty while the API answers."""
+        return f"{LEFT_OUT}the API answers nothing any more" if self.over.is_set() else ""
+
+    def tell(self, world: World) -> None:
+        """One finding in place of those that came of it."""
+        if not self.over.is_set() or self._good is None:
+            return
+        first, failed = self._failed[0], {each.number for each in self._failed}
+        for key, each in list(world.findings.by_key.items()):
+            if failed & set(each.exchanges):
+                del world.findings.by_key[key]
+        asked = self._good.request
+        kinds = Counter(each.answer.detail or str(each.answer.status) for each in self._failed)
+        told = ", ".join(f"{count} with {kind}" for kind, count in kinds.most_common())
+        observed = (
+            f"{len(self._failed)} requests in a row failed ({told}), the last {_TRIES} of them {asked.method} "
+            f"{asked.url}, which was answered before"
+        )
+        world.findings.add(
+            [
+                Finding(
+                    check="shape.answer",
+                    family="shape",
+                    resource=None,
+                    role=world.role.name,
+                    severity="error",
+                    basis="expectation",
+                    title="The API answers nothing any more",
+                    expected="answers, also after many requests; the run has ended here",
+                    observed=observed,
+                    cause="everywhere:breakdown",
+                    exchanges=(self._good.number, first.number, self._failed[-1].number),
+                    count=len(self._failed),
+                    source="shape.answer",
+                )
+            ]
+        )
+
+
+def _fails(exchange: Exchange) -> bool:
+    """Whether a request had no answer, or one by which the server says that it failed."""
+    return bool(exchange.answer.failure) or exchange.answer.status >= 500
