@@ -26,7 +26,7 @@ from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Answer
 from checkpost.wire.session import Limits, Session
-from tests.simulation.api import BASE, CROPS, LOTS, Api, Temper
+from tests.simulation.api import BASE, CROPS, LOTS, USERS, Api, Temper
 from tests.simulation.clock import play
 from tests.simulation.trial import target_of
 from tests.simulation.wire import Disk, Wire, amiss
@@ -277,9 +277,9 @@ class Runs(unittest.TestCase):
 
 
 def with_ledger(api: Api, work: Any, wire: Watched | None = None) -> Any:
-    """Do something with a ledger and a client for crops."""
+    """Do something with a ledger and a client for the API's first table."""
     target = target_of(api.temper)
-    resource = target.model.resource("crops")
+    resource = target.model.resource(api.temper.tables[0].name)
     assert resource is not None
 
     async def whole() -> Any:
@@ -291,7 +291,7 @@ def with_ledger(api: Api, work: Any, wire: Watched | None = None) -> Any:
                 return Client(session, BASE, resource, "maker", door=ledger)
 
             ledger = Ledger(session, Journal.begin(Disk(), {}), MARK, reach, 500)
-            return await work(ledger, reach("crops"))
+            return await work(ledger, reach(resource.name))
 
     return play(whole())
 
@@ -323,6 +323,24 @@ class Rules(unittest.TestCase):
         with_ledger(self.api, work, wire)
         reads = [path for method, path, _ in wire.seen if method == "GET" and "?" not in path]
         self.assertEqual(reads, ["/crops/5"])
+
+    def test_a_record_that_bears_nothing_in_sight_is_not_sent_once_a_create_had_no_answer(self) -> None:
+        api = Api(Temper("silent", (USERS,), late=1.0), 1)
+        told: list[str] = []
+
+        async def work(ledger: Ledger, client: Client) -> None:
+            exchange = await client.send("create", record={"login": f"own {MARK}", "password": "x"})
+            self.assertFalse(ledger.marks("users", {"login": "1", "password": f"own {MARK}"}))
+            self.assertEqual(exchange.answer.failure, "timeout")
+            try:
+                await client.send("create", record={"login": "1", "password": f"own {MARK}"})
+            except Unsafe as why:
+                told.append(str(why))
+            await client.send("create", record={"login": f"another {MARK}", "password": "x"})
+
+        with_ledger(api, work)
+        self.assertEqual(len(told), 1)
+        self.assertIn("has left a create without an answer", told[0])
 
     def test_what_was_sent_is_known_again_as_lenient_servers_keep_it(self) -> None:
         async def work(ledger: Ledger, client: Client) -> None:

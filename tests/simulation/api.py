@@ -26,6 +26,8 @@ class Column:
     longest: int = 0
     #: Whether people write bare numbers into it.
     numbered: bool = False
+    #: Whether no answer shows it, though the description has it among what rows hold.
+    hidden: bool = False
 
     def schema(self) -> Json:
         plain: Json = {"type": self.type, **({"maxLength": self.longest} if self.longest else {})}
@@ -82,6 +84,8 @@ BOXES = Table("boxes", ("code",), (Column("code", required=True, longest=8), Col
 #: Rows that can bear no mark, and that others refer to.
 SHELVES = Table("shelves", ("id",), (Column("grams", "number"), Column("level", "integer", True)))
 TRAYS = Table("trays", ("id",), (Column("label", required=True), Column("shelf_id", "integer", True, "shelves")))
+#: Rows whose only other text is shown by no answer.
+USERS = Table("users", ("id",), (Column("login", required=True), Column("password", required=True, hidden=True)))
 MARKS = Table(
     "lot-tags",
     ("lot_id", "tag_code"),
@@ -175,6 +179,7 @@ class Api:
     def __init__(self, temper: Temper, seed: int) -> None:
         self.temper, self.random = temper, Random(f"{temper.name}/{seed}")
         self.tables = {each.name: each for each in temper.tables}
+        self.hidden = {column.name for each in temper.tables for column in each.columns if column.hidden}
         self.rows: dict[str, dict[Key, Json]] = {name: {} for name in self.tables}
         self.next: dict[str, int] = dict.fromkeys(self.tables, 1)
         #: Rows of people, as they are to be found again whatever a run does.
@@ -266,6 +271,17 @@ class Api:
 
     def handle(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> tuple[int, Any]:
         """Carry a request out: the status and the body of its answer."""
+        status, value = self._handle(method, url, headers, body)
+        return status, self._without_hidden(value) if self.hidden else value
+
+    def _without_hidden(self, value: Any) -> Any:
+        if isinstance(value, list):
+            return [self._without_hidden(each) for each in value]
+        if isinstance(value, dict):
+            return {name: self._without_hidden(each) for name, each in value.items() if name not in self.hidden}
+        return value
+
+    def _handle(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> tuple[int, Any]:
         parts = urlsplit(url)
         pieces = [unquote(each) for each in parts.path.removeprefix(urlsplit(BASE).path).strip("/").split("/")]
         table = self.tables.get(pieces[0])
@@ -512,7 +528,8 @@ class Api:
             title = table.name.title().replace("-", "")
             schemas[f"New{title}"] = _object(columns, required)
             schemas[f"Some{title}"] = _object({n: s for n, s in columns.items() if n not in table.key}, [])
-            schemas[title] = _object({**own, **columns}, [*own, *required])
+            shown = [name for name in required if name not in self.hidden]
+            schemas[title] = _object({**own, **columns}, [*own, *shown])
             paths |= dict(self._paths(table, title))
         return {
             "openapi": "3.0.3",

@@ -4,7 +4,21 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from tests.simulation.api import BOXES, COUNTS, CROPS, HEADS, LOTS, MARKS, PACKETS, SHELVES, TAGS, TEAMS, TRAYS, Temper
+from tests.simulation.api import (
+    BOXES,
+    COUNTS,
+    CROPS,
+    HEADS,
+    LOTS,
+    MARKS,
+    PACKETS,
+    SHELVES,
+    TAGS,
+    TEAMS,
+    TRAYS,
+    USERS,
+    Temper,
+)
 
 NOBODYS = replace(CROPS, rows=0)
 TEMPERS = (
@@ -77,6 +91,8 @@ TEMPERS = (
         defaults=True,
         others=0.2,
     ),
+    Temper("shows no password, and is slow", (USERS,), late=0.2, others=0.05),
+    Temper("shows no password, key given again", (USERS, LOTS, CROPS), keys_reused="largest", late=0.1, lost=0.1),
     Temper("takes anything", (CROPS, TAGS), accepts_all=True, others=0.02),
     Temper("people at work", (CROPS, LOTS, TAGS, MARKS), others=0.2),
 )

@@ -191,9 +191,9 @@ class Runner:
         return self._failure(failure) in {"closed", "dropped", "truncated"}
 
     def _failed_write(self, failure: Finding) -> bool:
-        """Whether a request that may change rows was answered with a server error."""
+        """Whether a request that may change rows was answered with a server error, or not in time."""
         exchange = self.world.exchanges[failure.exchanges[0]]
-        return not exchange.request.safe and exchange.answer.status >= 500
+        return not exchange.request.safe and (exchange.answer.status >= 500 or exchange.answer.failure == "timeout")
 
     def _failure(self, failure: Finding) -> str:
         return self.world.exchanges[failure.exchanges[0]].answer.failure

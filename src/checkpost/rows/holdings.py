@@ -54,6 +54,7 @@ class Holdings:
             if entry.kind == "create" and entry.answered is not None:
                 # what was sent to a row that had this key before says nothing of the one that has it since
                 self.table(entry.resource).changes.pop(entry.answered, None)
+            self.table(entry.resource).counts_up |= entry.counted_up
             if entry.removed:
                 self.table(entry.resource).ever.add(entry.answered or ())
                 continue
@@ -88,6 +89,7 @@ class Holdings:
         table = self.table(name)
         table.before, table.known, table.whole = listing, frozenset(listing.by_key), listing.complete
         table.looked_at = True
+        table.show(listing.rows)
         keys = [key for key in listing.by_key if key is not None]
         counted = listing.complete and listing.rows and not listing.problem
         if listing.repeated:
@@ -161,6 +163,7 @@ class Holdings:
                     table.unproved.discard(key)
                     table.strange.discard(key)
                     table.recognised = True
+                    table.show([row])
                     self._learn_usual(table, client.resource, row, self.sent_to(entry, key))
                     self.journal.tell(number, proved=True, stamps=stamps(client.resource, entry.record, row) or None)
                 elif sure:
@@ -225,6 +228,17 @@ class Holdings:
             return any(isinstance(part, str) and self.mark in part for part in key)
         return self.bears(client.resource)(dict(zip(client.resource.key.fields, key, strict=False)), ())
 
+    def shown(self, name: str, record: Mapping[str, Any]) -> Mapping[str, Any]:
+        """What rows of a table are shown with of a record: not its password."""
+        names, client = self.table(name).shown, self.reach(name)
+        if not names and client is not None:
+            names = {each.name for each in client.resource.fields if each.shown}
+        return {each: value for each, value in record.items() if each in names}
+
+    def marks(self, name: str, record: Mapping[str, Any]) -> bool:
+        """Whether a record bears the run's mark where rows show it."""
+        return marked(self.shown(name, record), self.mark)
+
     def bears(self, resource: Resource) -> Bears:
         """Tells of a row whether it bears the run's mark, or, where no record that was sent for it does, refers to one
         of the run's rows."""
@@ -235,7 +249,7 @@ class Holdings:
             if records is None:
                 return False
             refers = any(self._surely_own(each.resource, row.get(each.field)) for each in resource.relations)
-            return refers and not any(marked(record, self.mark) for record in records)
+            return refers and not any(self.marks(resource.name, record) for record in records)
 
         return Bears(self.mark, told)
 
@@ -293,6 +307,9 @@ class Holdings:
 
     def _given(self, entry: Entry, key: Key) -> None:
         table = self.table(entry.resource)
+        if not table.counts_up and self._is_above_all(table, entry, key):
+            table.counts_up = True
+            self.journal.tell(entry.number, counted_up=True)
         table.reuses_keys |= table.left.pop(key, None) is not None and entry.key is None
         if key in table.own and table.own[key] != entry.number and entry.answered is None and entry.key == key:
             return  # a second intent for one key: the row is still the first one's
@@ -300,6 +317,28 @@ class Holdings:
         table.ever.add(key)
         table.unproved.add(key)
         table.doubtful.discard(key)
+
+    @staticmethod
+    def _is_above_all(table: Table, entry: Entry, key: Key) -> bool:
+        """Whether a new row's key is above one that was the largest, and whose row was seen to be gone before the new
+        one was asked for."""
+        new, gone = (
+            as_number(key[-1]),
+            [as_number(each[-1]) for each, last in table.left.items() if last < entry.number],
+        )
+        here = [as_number(each[-1]) for each in (*table.known, *table.own)]
+        largest = max((each for each in gone if each is not None), default=None)
+        if new is None or largest is None or new <= largest:
+            return False
+        return all(each is None or each < largest for each in here)
+
+    def never_again(self, name: str, key: Key) -> bool:
+        """Whether the key of a row of the run's that is gone is given to no other row."""
+        table = self.table(name)
+        if self._bears_mark(name, key):
+            return True
+        long = isinstance(key[-1], str) and as_number(key[-1]) is None and len(key[-1]) >= _LONG
+        return not table.reuses_keys and (table.counts_up or long)
 
     def found(self, number: int, key: Key, row: Row) -> None:
         """The list shows an entry's row under this key, with the run's mark."""

@@ -160,8 +160,9 @@ class Ledger(Holdings):
                     table.unproved.add(touched)
                 if touched in table.own and answer.status not in FAILED:
                     table.doubtful.add(touched)
-        if act.kind == "create" and answer.status >= 500:
-            for made in act.made:
+        for made in act.made if act.kind == "create" else ():
+            self.table(made.table).unanswered |= bool(answer.failure)
+            if answer.status >= 500:
                 self.table(made.table).suspect = exchange.number
         if act.kind == "remove" and answer.status >= 400 and answer.status not in {404, 410}:
             for name, touched in act.touched:
@@ -360,10 +361,9 @@ class Ledger(Holdings):
                 raise Unsafe(f"rows made in {name} are not shown as they were sent, so that they could not be removed")
         for made in every:
             table = self.table(made.table)
-            if made.key is None and table.keyless and not self._bears(made):
-                raise Unsafe(
-                    f"{made.table} gives no key when a row is made, and this one would bear nothing to find it by"
-                )
+            if made.key is None and (table.keyless or table.unanswered) and not self._bears(made):
+                why = "gives no key when a row is made" if table.keyless else "has left a create without an answer"
+                raise Unsafe(f"{made.table} {why}, and this row would bear nothing to find it by")
             if made.key is None or made.key in table.own or made.key in table.chosen:
                 continue
             if made.key in table.known and made.key not in table.ever:
@@ -425,7 +425,7 @@ class Ledger(Holdings):
 
     def _bears(self, made: Made) -> bool:
         client = self.reach(made.table)
-        return client is not None and self.bears(client.resource)(made.record, ())
+        return client is not None and self.bears(client.resource)(self.shown(made.table, made.record), ())
 
     async def _permit_filter(self, name: str) -> None:
         """Only the API decides what a filter leaves, and it may leave everything: without the user's word it is tried
@@ -458,10 +458,10 @@ class Ledger(Holdings):
         finally:
             self._restoring.discard((resource.name, key))
 
-    async def purge(self, client: Client, shown: Collection[Key]) -> int:
+    async def purge(self, client: Client, shown: Collection[Key]) -> tuple[int, list[Key]]:
         """Remove for good the run's rows whose removal was asked for and not refused, and that are not ``shown``; how
         many were kept. Where the first few were not kept none is: a crash may have come behind one that was removed.
-        Nothing is done where keys are given again, and for no key that has a row."""
+        Nothing is done for a key that has a row, or is given again: where that is not known, the keys are returned."""
         name, found = client.resource.name, 0
         table = self.table(name)
         entries = [each for each in self.journal.entries(name) if each.held is None]
@@ -471,8 +471,9 @@ class Ledger(Holdings):
             for key in {each.answered, each.key}:
                 made.setdefault(key, []).append(each.number)
         stay = table.known | set(shown)
-        gone = [] if table.reuses_keys else [key for key in asked if key and key not in stay]
-        for tried, key in enumerate(gone):
+        gone = [key for key in asked if key and key not in stay]
+        untried = [key for key in gone if not self.never_again(name, key)]
+        for tried, key in enumerate([key for key in gone if key not in untried]):
             if tried == _MOST_TRIED and not found:
                 break
             if await self._row(name, key) is not None:
@@ -487,7 +488,7 @@ class Ledger(Holdings):
             if exchange.answer.ok:
                 found += 1
                 self.journal.settle([*made[key], *self.numbers(exchange)], "removed for good")
-        return found
+        return found, [] if table.reuses_keys else untried
 
     def harmful_reads(self, name: str, why: str) -> None:
         """Reading a row of a table harms it: from now on only own rows are read by their keys."""

@@ -58,6 +58,9 @@ class Settlement:
 Waits = Callable[[float], None]
 As = Callable[[str, str], Client | None]
 
+#: Why a row that was deleted is named where a path removes rows for good.
+_MAY_BE_KEPT = "it was deleted, and may be kept: it is not known whether its key is another row's by now"
+
 
 async def settle(
     ledger: Ledger,
@@ -184,7 +187,8 @@ class _Settling:
         client = next((each for role in self.roles if (each := self.as_role(name, role)) is not None), None)
         purging = client.purging() if client is not None else None
         if purging is not None:
-            self.purged[name] = await self.ledger.purge(purging, self.looks[name].rows)
+            self.purged[name], untried = await self.ledger.purge(purging, self.looks[name].rows)
+            self.looks[name].like.update(dict.fromkeys(untried, _MAY_BE_KEPT))
 
     def _left(self, name: str) -> list[Left]:
         found = self.looks[name]

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from checkpost.wire.listing import Key, Listing, key_text
+from checkpost.wire.listing import Key, Listing, Row, key_text
 
 
 @dataclass(frozen=True)
@@ -41,6 +41,8 @@ class Table:
     #: Whether it was settled that its key can be written by.
     key_settled: bool = False
     before: Listing | None = None
+    #: The names of all that rows were shown with.
+    shown: set[str] = field(default_factory=set)
     own: dict[Key, int] = field(default_factory=dict)
     ever: set[Key] = field(default_factory=set)
     unproved: set[Key] = field(default_factory=set)
@@ -51,13 +53,16 @@ class Table:
     chosen: set[Key] = field(default_factory=set)
     #: All keys that it has chosen itself.
     picked: set[Key] = field(default_factory=set)
-    #: Whether the API gave no key when a row was made.
+    #: Whether the API gave no key when a row was made, and whether a create had no answer that could give one.
     keyless: bool = False
+    unanswered: bool = False
     #: Own rows whose removal was asked for and not refused: another row may have the key by now.
     doubtful: set[Key] = field(default_factory=set)
     left: dict[Key, int] = field(default_factory=dict)
     #: Whether the API was seen to give the key of a row that is gone to another.
     reuses_keys: bool = False
+    #: Whether a row was given a key above the largest one, after its row had gone: numbers only count up.
+    counts_up: bool = False
     #: Why nothing is written; and why no row but the run's own is read by its key.
     forbidden: str = ""
     harmful: str = ""
@@ -74,6 +79,11 @@ class Table:
     usual: dict[str, list[Any]] = field(default_factory=dict)
     #: What changes have sent to an own row, by its key.
     changes: dict[Key, list[Mapping[str, Any]]] = field(default_factory=dict)
+
+    def show(self, rows: Iterable[Row]) -> None:
+        """Note what rows were shown with."""
+        for row in rows:
+            self.shown |= row.keys()
 
 
 def as_number(part: Any) -> int | None:

@@ -63,11 +63,13 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
             rows = client.rows_in(first.answer.json) if first.answer.ok else None
             found.rows = {key: row for row in rows or () if (key := client.key_of(row)) is not None}
             found.why = f"it answers {first.answer.status}" if rows is None else "it was not read whole"
+        table.show(found.rows.values())
         if not found.whole:
-            filtered = await _by_mark(client, ledger.mark, entries, found.rows)
+            filtered = await _by_mark(client, ledger, entries, found.rows)
         loose = [each for each in entries if each.kind in {"create", "link"} and each.answered is None]
-        if not found.whole and loose and not (filtered and all(marked(each.record, ledger.mark) for each in loose)):
+        if not found.whole and loose and not (filtered and all(ledger.marks(name, each.record) for each in loose)):
             _take(found, await client.whole_list(MOST_LOOKED_THROUGH, "tidying up"))
+            table.show(found.rows.values())
     unclear = await _by_key(client, table, entries, found, last)
     for each in ledger.journal.entries(name):
         if each.held is not None and each.named is not None:
@@ -103,7 +105,7 @@ def _open(entry: Entry, ledger: Ledger, filtered: bool, unclear: Collection[Key]
         return False
     if entry.answered is not None:
         return entry.answered in unclear
-    if any(each is entry for each in found.own.values()) or (filtered and marked(entry.record, ledger.mark)):
+    if any(each is entry for each in found.own.values()) or (filtered and ledger.marks(entry.resource, entry.record)):
         return False
     if entry.key is not None and entry.key not in unclear and entry.kind == "create":
         return False  # reading it by the key that it chose shows none
@@ -218,7 +220,7 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
 def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entry], found: Look) -> None:
     """Name the rows without the run's mark that are as records that were sent, and that nobody has claimed: requests
     may have been carried out though they were refused or lost, or twice."""
-    plain = [each for each in makers if each.kind != "change" and not marked(each.record, ledger.mark)]
+    plain = [each for each in makers if each.kind != "change" and not ledger.marks(each.resource, each.record)]
     if not table.whole:  # a row like one that the API told may as well be an old one
         plain = [each for each in plain if each.answered is None and _may_have_made(each, ledger)]
     empty = [each for each in plain if not any(value is not None for value in each.record.values())]
@@ -233,7 +235,7 @@ def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entr
     creates = [each for each in makers if each.kind == "create" and each.named is None and id(each) not in claimed]
     # of a create whose answer is not known nothing is named where its row would bear the mark that it was sent with
     keeps = _keeps_marks(ledger, client.resource.name, found)
-    vague = [each for each in creates if not each.sure and not (keeps and marked(each.record, ledger.mark))]
+    vague = [each for each in creates if not each.sure and not (keeps and ledger.marks(each.resource, each.record))]
     lost = [*(each for each in creates if each.sure and 200 <= each.status < 300), *vague]
     for key in free if lost and table.whole and found.whole else ():
         found.like[key] = "it was not there before the run, and a row that a create was to make is nowhere to be found"
@@ -253,7 +255,7 @@ def _keeps_marks(ledger: Ledger, name: str, found: Look) -> bool:
     if any(marked(found.rows[key], ledger.mark) for key in found.own if key in found.rows):
         return True
     entries = ledger.journal.entries(name)
-    return any(each.proved and each.shown is None and marked(each.record, ledger.mark) for each in entries)
+    return any(each.proved and each.shown is None and ledger.marks(name, each.record) for each in entries)
 
 
 def _removals(entries: Sequence[Entry]) -> dict[Key, int]:
@@ -275,10 +277,11 @@ def _may_have_made(entry: Entry, ledger: Ledger) -> bool:
     return not entry.sure or entry.status < 400 or ledger.refusals_lie
 
 
-async def _by_mark(client: Client, mark: str, entries: Sequence[Entry], rows: dict[Key, Row]) -> bool:
+async def _by_mark(client: Client, ledger: Ledger, entries: Sequence[Entry], rows: dict[Key, Row]) -> bool:
     """Add the rows that a filter for the mark leaves; whether such a filter works, as a row that is known shows."""
     fields = {each.name: each for each in client.resource.fields}
-    bearing = [each.record for each in entries if marked(each.record, mark)]
+    mark = ledger.mark
+    bearing = [each.record for each in entries if ledger.marks(each.resource, each.record)]
     names = [name for name in fields if bearing and all(mark in str(record.get(name)) for record in bearing)]
     for filtering in client.resource.queries.filterings:
         for name in names:
