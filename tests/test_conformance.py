@@ -19,6 +19,7 @@ ROW = {
     "properties": {
         "id": {"type": "integer"},
         "born": {"type": "string", "format": "date"},
+        "died": {"anyOf": [{"type": "string", "format": "date"}, {"type": "null"}]},
         "pin": {"type": "string", "writeOnly": True},
     },
 }
@@ -178,6 +179,8 @@ class SystematicCauses(unittest.TestCase):
             (found(200, {"id": "1"}), found(200, {"id": "2"}, method="PUT")),
             (found(200, {"id": 1}, "text/plain"), found(404, {"detail": "x"}, "text/plain", method="PUT")[:1]),
         ]
+        nullable = found(200, {"id": 1, "died": "today"})
+        self.assertEqual([(each.cause, each.severity) for each in nullable], [(cases[1][0][0].cause, "warning")])
         for one, other in cases[:3]:
             self.assertEqual([each.cause for each in one], [each.cause for each in other])
             self.assertTrue(one[0].cause.startswith("everywhere:"), one[0].cause)

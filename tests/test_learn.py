@@ -271,6 +271,40 @@ class Asked(unittest.TestCase):
                 outcomes = {each.check: each.outcome for each in result.checks}
                 self.assertEqual(outcomes["read.item-equals-list"], "passed" if wanted else "skipped")
 
+    def test_rows_without_a_key_are_told_apart_by_what_differs_and_not_written_to(self) -> None:
+        sheets = [{"colour": "red", "_row_id": n, "scale": n % 2, "note": None} for n in range(5)]
+        links = [{"map_id": n // 2, "shelf_id": n % 2, "place": f"place {n}"} for n in range(4)]
+        alike = [{"colour": "red", "scale": 1.5}, {"colour": "red", "scale": 2.5}]
+        every = {"sheets": sheets, "links": links, "alike": alike, "maps": [{"id": 0}, {"id": 1}], "shelves": []}
+        posted: list[str] = []
+
+        async def asked(request: Request) -> Response:
+            name = request.path_params["name"]
+            posted.extend([name] if request.method == "POST" else [])
+            return JSONResponse(every.get(name), 200 if name in every else 404)
+
+        def listed(name: str) -> Json:
+            properties = {each: {} for row in every[name][:1] or [{"id": 1}] for each in row}
+            answer = {"type": "array", "items": {"type": "object", "properties": properties}}
+            content = {"application/json": {"schema": answer}}
+            body = {"content": {"application/json": {"schema": answer["items"]}}}
+            return {
+                "get": {"responses": {"200": {"description": "", "content": content}}},
+                "post": {"requestBody": body, "responses": {"201": {"description": ""}}},
+            }
+
+        contract = {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}}
+        app = Starlette(routes=[Route("/{name}", asked, methods=["GET", "POST"])])
+        with Served(app) as served:
+            file = self.folder / "c.json"
+            file.write_text(json.dumps({**contract, "paths": {f"/{name}": listed(name) for name in every}}), "utf-8")
+            result = run_against(str(file), served.base_url, self.folder, role=None)
+        keys = {each.name: each.key and list(each.key.fields) for each in result.target.model.resources}
+        self.assertEqual(
+            (keys["sheets"], keys["links"], keys["alike"]), (["_row_id"], ["map_id", "shelf_id"], None), keys
+        )
+        self.assertEqual(posted, [])
+
     def test_survey_shows_what_was_settled(self) -> None:
         with InProcess(spelling="infix", style="one-path") as stand_in:
             write_example(self.folder, stand_in.address)

@@ -227,7 +227,8 @@ def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> l
     one: dict[tuple[str, str | None, str, str], Finding] = {finding.key: finding for finding in findings}
     for group in alike.values():
         # what is wrong with answers in the same words has one cause; what checks find may be a table's own
-        least = 2 if group[0].family == "shape" else max(2, (asked(group[0].check) + 1) // 2)
+        alike_anywhere = group[0].family == "shape" or group[0].severity == "note"
+        least = 2 if alike_anywhere else max(2, (asked(group[0].check) + 1) // 2)
         if len({each.resource for each in group}) < least:
             continue
         first = group[0]

@@ -430,10 +430,11 @@ _NO_NULL = frozenset({"type", "oneOf", "anyOf", "enum", "const"})
 
 def _body_finding(observation: Observation, violation: Violation, validators: Validators) -> Finding:
     answer = observation.exchange.answer
-    inner = _only_type(violation)
+    inner = _only_one(violation)
     rule = f"{violation.keyword}: {shown(validators.rule(violation.place))}"
     if inner is not violation:
-        violation, rule = inner, f"type: {inner.message.rpartition('of type ')[2]}"
+        # as the message ends: is not of type "null", is not a "date"
+        violation, rule = inner, f"{inner.keyword}: {re.split(' of type | is not an? ', inner.message)[-1]}"
     where = "/".join("*" if isinstance(part, int) else part for part in violation.path) or "the body"
     expected = {
         "writeOnly": "an answer without it (JSON Schema validation, 9.4)",
@@ -453,7 +454,7 @@ def _body_finding(observation: Observation, violation: Violation, validators: Va
         title = f"Bodies are not what the contract says of all alike: {violation.message.rpartition('of type ')[2]}"
         everywhere = "error", title, f"body {rule}"
     elif violation.keyword == "format" and answer.ok:
-        name = str(validators.rule(violation.place))
+        name = rule.partition(": ")[2].strip('"')
         everywhere = "warning", f"Values are not in their documented format {name}", f"format {name}"
     if everywhere is not None:
         severity, title, what = everywhere
@@ -489,12 +490,15 @@ def _says_type_alone(violation: Violation, validators: Validators) -> bool:
     return isinstance(schema, dict) and schema.keys() <= {"type", "title", "description", "nullable"}
 
 
-def _only_type(violation: Violation) -> Violation:
-    """Of a value that fits none of several schemas, the one type that is wrong inside it, where that is all that one of
-    them lacks."""
+def _only_one(violation: Violation) -> Violation:
+    """Of a value that fits none of several schemas, what is wrong, where that is all that one of them lacks: one type
+    inside it, or the format of a text (of which JSON Schema leaves open whether it is asserted)."""
     single = [branch[0] for branch in violation.alternatives if len(branch) == 1]
     inside = [each for each in single if each.keyword == "type" and len(each.path) > len(violation.path)]
-    return inside[0] if len(inside) == 1 and inside[0].value is not None else violation
+    formats = [each for each in single if each.keyword == "format"]
+    if len(inside) == 1 and inside[0].value is not None:
+        return inside[0]
+    return formats[0] if len(formats) == 1 else violation
 
 
 def _headers(observation: Observation, documented: Response, validators: Validators) -> Iterator[Finding]:

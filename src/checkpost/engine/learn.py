@@ -3,6 +3,7 @@ hold them."""
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -46,7 +47,14 @@ class Learnt:
 def open_questions(target: Target) -> bool:
     """Whether the contract leaves something open that has to be read before a run."""
     fold = fold_of(target.contract)
-    return fold is not None or any(not each.fields or _lacks_key(each) for each in target.model.resources)
+    return fold is not None or any(
+        not each.fields or _lacks_key(each) or _has_no_key(each) for each in target.model.resources
+    )
+
+
+def _has_no_key(resource: Resource) -> bool:
+    """Whether nothing in the contract tells the rows of a list apart, and none of them is asked for, as of a view's."""
+    return resource.key is None and set(resource.operations) <= {"list", "create"} and "list" in resource.operations
 
 
 def _lacks_key(resource: Resource) -> bool:
@@ -87,6 +95,12 @@ async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
             if key is not None:
                 settled[resource.name] = replace(settled.get(resource.name, Correction()), shown_key=key)
                 found.append(Learnt(resource.name, f"its key is {key[0]}: rows show it, and one is read by it"))
+        target = _again(target, contract, rows, settled)
+        for resource in target.model.resources:
+            client = Client(session, target.base_url, resource, target.role.name)
+            telling = await reader.telling(client) if _has_no_key(resource) else ()
+            if telling:
+                settled[resource.name] = replace(settled.get(resource.name, Correction()), telling=telling)
         target = _again(target, contract, rows, settled)
         for resource in target.model.resources:
             client = Client(session, target.base_url, resource, target.role.name)
@@ -157,14 +171,33 @@ class _Reader:
         names = [name for name in (rows[0] if rows else ()) if like_key(name, resource.name)]
         for name in names:
             values = [row.get(name) for row in rows]
-            plain = all(isinstance(value, str | int) and not isinstance(value, bool) for value in values)
-            if not plain or len(set(values)) < len(values):
+            if not all(map(_is_plain, values)) or len(set(values)) < len(values):
                 continue
             path = PARAMETER.sub(quote(str(values[0]), safe=""), resource.item or "")
             one = client.row_of(await self.get(path))
             if one is not None and all(one[part] == rows[0][part] for part in one if part in rows[0]):
                 return name, "integer" if all(isinstance(value, int) for value in values) else "string"
         return None
+
+    async def telling(self, client: Client) -> tuple[str, ...]:
+        """The field, or else the two references, of which each row of a list shows another value, best one that is
+        named like a key. Of a list that was not read whole only such a name counts."""
+        resource = client.resource
+        listing = await client.whole_list(_MOST_ROWS, "learn")
+        rows = listing.rows
+        if listing.problem or len(rows) < 2:
+            return ()
+        described = {each.name for each in resource.fields}
+        plain = [name for name in rows[0] if name in described and all(_is_plain(row.get(name)) for row in rows)]
+        references = [name for name in plain if resource.relation(name) is not None]
+        own = [name for name in plain if name not in references]
+        choices: list[tuple[str, ...]] = [(name,) for name in own if _KEY_LIKE.search(name)]
+        if listing.complete:
+            choices += [*itertools.combinations(references, 2), *((name,) for name in own)]
+        for chosen in choices:
+            if len({tuple(row[name] for name in chosen) for row in rows}) == len(rows):
+                return chosen
+        return ()
 
     async def key_told(self, client: Client) -> str:
         """Whether a guessed key holds: each row of the list has another one, and reading by it gives the row."""
@@ -187,6 +220,15 @@ class _Reader:
         if row is not None and client.key_of(row) == first:
             return f"{named} is its key: {len(listing.rows)} rows have each their own, and one is read by it"
         return f"{named} may be its key: {len(listing.rows)} rows have each their own"
+
+
+#: Names that keys and references have.
+_KEY_LIKE = re.compile(r"(?:^|_)(?:id|key|code|uuid|guid|rowid)$|[a-z]I[dD]$")
+
+
+def _is_plain(value: Any) -> bool:
+    """Whether a value can be part of a key."""
+    return isinstance(value, str | int) and not isinstance(value, bool)
 
 
 def learn_now(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:

@@ -31,3 +31,5 @@ class Correction:
     skip: bool = False
     #: A field that is no part of the schema, and that rows were seen to be read by: its name and JSON type.
     shown_key: tuple[str, str] | None = None
+    #: Fields by which the rows of a list were seen to differ, where nothing says what their key is.
+    telling: tuple[str, ...] = ()

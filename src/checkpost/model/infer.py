@@ -345,6 +345,8 @@ def _resource(
             key = replace(key, reason=Reason(why, "stated"))
         else:
             fields, key = _keyed_by_name(family, fields, why, name, kind)
+    if key is None and correction.telling and set(correction.telling) <= {each.name for each in fields}:
+        key = Key(correction.telling, (), "server", Reason("each row of its list has another one", "guess"))
     if key is not None and len(key.fields) == 1:
         fields = tuple(replace(each, unique=True) if each.name == key.fields[0] else each for each in fields)
     next_at = correction.next or next_pointer(listed)
