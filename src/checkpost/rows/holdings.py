@@ -18,6 +18,8 @@ from checkpost.wire.listing import Key, Listing, Row, key_text
 
 #: How long a text has to be that nobody else would come upon.
 _LONG = 6
+#: How often keys have to be seen to count up.
+_SURELY = 3
 #: How many rows are read by a key that is only guessed.
 _TRIED = 5
 #: How many values a field may take by itself, so that it is no moment and no number that counts on.
@@ -54,7 +56,7 @@ class Holdings:
             if entry.kind == "create" and entry.answered is not None:
                 # what was sent to a row that had this key before says nothing of the one that has it since
                 self.table(entry.resource).changes.pop(entry.answered, None)
-            self.table(entry.resource).counts_up |= entry.counted_up
+            self.table(entry.resource).counts_up += entry.counted_up
             if entry.removed:
                 self.table(entry.resource).ever.add(entry.answered or ())
                 continue
@@ -307,8 +309,8 @@ class Holdings:
 
     def _given(self, entry: Entry, key: Key) -> None:
         table = self.table(entry.resource)
-        if not table.counts_up and self._is_above_all(table, entry, key):
-            table.counts_up = True
+        if table.counts_up < _SURELY and self._is_above_all(table, entry, key):
+            table.counts_up += 1
             self.journal.tell(entry.number, counted_up=True)
         table.reuses_keys |= table.left.pop(key, None) is not None and entry.key is None
         if key in table.own and table.own[key] != entry.number and entry.answered is None and entry.key == key:
@@ -338,7 +340,7 @@ class Holdings:
         if self._bears_mark(name, key):
             return True
         long = isinstance(key[-1], str) and as_number(key[-1]) is None and len(key[-1]) >= _LONG
-        return not table.reuses_keys and (table.counts_up or long)
+        return not table.reuses_keys and (table.counts_up >= _SURELY or long)
 
     def found(self, number: int, key: Key, row: Row) -> None:
         """The list shows an entry's row under this key, with the run's mark."""

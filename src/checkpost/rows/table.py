@@ -61,8 +61,9 @@ class Table:
     left: dict[Key, int] = field(default_factory=dict)
     #: Whether the API was seen to give the key of a row that is gone to another.
     reuses_keys: bool = False
-    #: Whether a row was given a key above the largest one, after its row had gone: numbers only count up.
-    counts_up: bool = False
+    #: How often a row was given a key above the largest one, whose row had gone: numbers only count up, unless somebody
+    #: was given that one in between.
+    counts_up: int = 0
     #: Why nothing is written; and why no row but the run's own is read by its key.
     forbidden: str = ""
     harmful: str = ""
