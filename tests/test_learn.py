@@ -19,8 +19,9 @@ from checkpost.engine.learn import described, names_in, schema_of_rows, where_ro
 from checkpost.model.address import Address
 from checkpost.model.layout import Layout
 from checkpost.wire.encoding import encoded
+from tests.direct import Direct
 from tests.foreign import Served
-from tests.support import ENVIRONMENT, checkpost, run_against, write_example
+from tests.support import CURATOR, ENVIRONMENT, checkpost, fetched, run_against, write_example
 
 Json = dict[str, Any]
 
@@ -304,6 +305,26 @@ class Asked(unittest.TestCase):
             (keys["sheets"], keys["links"], keys["alike"]), (["_row_id"], ["map_id", "shelf_id"], None), keys
         )
         self.assertEqual(posted, [])
+
+    def test_bodies_that_are_not_described_are_sent_as_rows_are_shown_and_nothing_is_held_against_refusals(
+        self,
+    ) -> None:
+        with InProcess() as stand_in, fetched(stand_in) as (folder, contract):
+            document = json.loads(Path(contract).read_text("utf-8"))
+            for path, item in document["paths"].items():
+                if path.split("/")[1] in {"tags", "vaults"}:
+                    for method in {"post", "put", "patch"} & item.keys():
+                        item[method].pop("requestBody", None)
+            Path(contract).write_text(json.dumps(document), "utf-8")
+            before, families = stand_in.contents(), ("read", "create", "update", "replace", "delete")
+            transport = Direct(stand_in.app)
+            result = run_against(contract, None, folder, ("tags", "vaults"), families, CURATOR, transport=transport)
+            self.assertEqual((stand_in.contents(), result.left), (before, ()))
+        self.assertEqual([(each.title, each.observed) for each in result.findings], [])
+        outcomes = {(each.check, each.resource): each.outcome for each in result.checks}
+        for name in ("create.stored", "update.each-field", "delete.gone"):
+            self.assertEqual({outcomes[name, "tags"], outcomes[name, "vaults"]}, {"passed"}, name)
+        self.assertEqual(outcomes["create.rules", "tags"], "skipped")
 
     def test_survey_shows_what_was_settled(self) -> None:
         with InProcess(spelling="infix", style="one-path") as stand_in:

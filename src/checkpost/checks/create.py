@@ -74,7 +74,9 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
             )
             return
         raise Blocked(case.state.not_creatable)
-    if case.state.left_out:
+    if case.state.left_out and case.resource.guessed:
+        case.remark(f"records are made without {', '.join(sorted(case.state.left_out))}, which were refused")
+    elif case.state.left_out:
         yield case.finding(
             "warning",
             "contract",

@@ -54,7 +54,7 @@ from checkpost.model.purpose import Purpose
 from checkpost.model.queries import queries_of
 from checkpost.model.relations import directory_of, relations_of
 from checkpost.model.resource import Constants, Doubt, Envelope, Key, Model, Resource
-from checkpost.model.shape import shape_of
+from checkpost.model.shape import Shape, shape_of
 from checkpost.model.subcollections import subcollections_of
 from checkpost.model.unfolding import GUESSED, fold_of
 
@@ -325,6 +325,10 @@ def _resource(
     if takes_patch(operations.get("update")):
         inner["update"] = inner.get("create") or row_schema
     shapes = {name: layout.shape(shape_of(node)) for name, node in {"row": row_schema, **inner}.items()}
+    # nothing is said of the bodies of these: what rows hold is what can be sent
+    untold = [each for each in _WRITES if each in inner and inner[each] is None and operations[each].body is None]
+    untold = untold if layout.plain and shapes["row"].properties else []
+    shapes |= {each: _as_shown(shapes["row"], family.name, each) for each in untold}
     fields = fields_of(shapes, correction.unique, correction.read_only)
     named_by = max(((*each.query, *each.body) for each in family.addresses.values()), key=len, default=())
     own_item = family.item.removeprefix(family.collection or "") if family.under and family.item else family.item
@@ -411,8 +415,21 @@ def _resource(
         listed=frozenset(purpose for purpose in _WRITES if purpose in operations and takes_list(operations[purpose])),
         in_body=in_body,
         patched=takes_patch(operations.get("update")),
-        guessed=known is not None and GUESSED in shape_of(known).keywords,
+        guessed=bool(untold) or (known is not None and GUESSED in shape_of(known).keywords),
+        bodies_untold=tuple(untold),
         told=known if known is not None and GUESSED not in shape_of(known).keywords else None,
+    )
+
+
+def _as_shown(row: Shape, noun: str, purpose: Purpose) -> Shape:
+    """The shape of a record whose body is not described: that of a row, without a key that the server gives."""
+    properties = {
+        name: node
+        for name, node in row.properties.items()
+        if not like_key(name, noun) or (normal(name) != "id" and shape_of(node).types == {"string"})
+    }
+    return replace(
+        row, properties=properties, required=frozenset() if purpose == "update" else row.required & properties.keys()
     )
 
 

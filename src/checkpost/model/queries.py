@@ -169,6 +169,7 @@ _STYLES: tuple[tuple[str, str, str], ...] = (
     ("{field},ASC", "{field},DESC", r"(?-i:(?:FIELD),(?:ASC|DESC))\b"),
     ("{field},asc", "{field},desc", r"(?:FIELD),(?:asc|desc)\b"),
     ("{field}|asc", "{field}|desc", r"(?:FIELD)\|(?:asc|desc)\b"),
+    ("{field}__asc", "{field}__desc", r"(?:FIELD)__(?:asc|desc)\b"),
     ("{field}_asc", "{field}_desc", r"(?:FIELD)_(?:asc|desc)\b"),
     ("{field}_ASC", "{field}_DESC", r"(?:FIELD)_(?:ASC|DESC)\b"),
     ("asc({field})", "desc({field})", r"\b(?:asc|desc)\((?:FIELD)\)"),

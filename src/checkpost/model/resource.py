@@ -135,6 +135,8 @@ class Resource:
     #: Whether its fields are only what some rows have shown, so that nothing says which values they take; and the
     #: schema of its rows that the API itself gives, where the contract has none.
     guessed: bool = False
+    #: The writes whose bodies the contract does not describe.
+    bodies_untold: tuple[Purpose, ...] = ()
     told: Node | None = field(default=None, repr=False, compare=False)
     #: Whether its update is a patch of operations (RFC 6902).
     patched: bool = False

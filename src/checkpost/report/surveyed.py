@@ -199,7 +199,9 @@ def _row_texts(resource: Resource) -> Iterator[str]:
     create = resource.operations.get("create")
     if create is not None and is_form(request_media_type(create)):
         yield f"sent as a form ({request_media_type(create)})"
-    if resource.guessed:
+    if resource.bodies_untold:
+        yield f"taken to be sent as it is shown, since no body is described ({', '.join(resource.bodies_untold)})"
+    elif resource.guessed:
         yield "its fields taken from the first rows"
 
 

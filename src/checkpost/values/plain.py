@@ -162,8 +162,9 @@ def integer(field: Field, number: int, random: Random) -> Any:
     least, most, step = limits(field)
     low = least if least is not None else (Decimal(1) if most is None or most >= 1 else most - 1000 * step)
     high = most if most is not None else low + 100000
-    # small numbers fit the columns that a generator might have made narrower than it says
-    room = int((min(high, low + 5000) - low) / step)
+    # small numbers fit the columns that a generator might have made narrower than it says, and rules that it does not
+    # tell of: days of a year, percent
+    room = int((min(high, low + (5000 if field.unique else 250)) - low) / step)
     first = (low / step).to_integral_value(rounding="ROUND_CEILING") * step
     return as_number(field, first + step * ((number + random.randrange(7)) % (room + 1)))
 

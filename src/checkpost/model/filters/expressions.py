@@ -8,7 +8,7 @@ from dataclasses import replace
 
 from checkpost.contract.contract import Parameter
 from checkpost.model.field import Reason
-from checkpost.model.filters.objects import by_json
+from checkpost.model.filters.objects import by_json, by_json_suffix
 from checkpost.model.filters.parameters import parameters_in_words
 from checkpost.model.filters.templates import Templates
 from checkpost.model.query import Operator
@@ -53,6 +53,9 @@ def expression(parameter: Parameter, names: Sequence[str]) -> tuple[Filtering, .
     in_words = parameters_in_words(parameter, said, names)
     if in_words is not None:
         return (in_words,)
+    suffixed = by_json_suffix(parameter, said)
+    if suffixed is not None:
+        return (suffixed,)
     in_json = parameter.media_type.endswith("json") or re.search(r"\{\s*\\?\"", said)
     if in_json or shape_of(parameter.schema).item is not None:
         as_object = by_json(parameter, said, names)

@@ -74,6 +74,29 @@ def by_json(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering 
     )
 
 
+#: A field's name with an operator behind it, in words: ``<column>__<operator>``.
+_SUFFIXED = re.compile(
+    r"(?:<\w+>|\{\w+\}|\b(?:field(?:_?name)?|column|name))(__|[.:$])"
+    r"(?:<(?:op\w*|lookup)>|\{(?:op\w*|lookup)\}|(?:operator|lookup|op)\b)",
+    re.I,
+)
+
+
+def by_json_suffix(parameter: Parameter, said: str) -> Filtering | None:
+    """An object with a member for each condition, named for the field and the operator: ``{"seeds__gt": 5}``."""
+    shown = _SUFFIXED.search(said) if re.search(r"\bJSON\b", said) else None
+    if shown is None:
+        return None
+    templates: Templates = {(ANY, "eq"): '{"{field}": "{value}"}'}
+    for token in sorted(listed_operators(said)):
+        operator = operator_of(token)
+        if operator is not None and operator not in {"null", "not_null", "between", "from", "to"}:
+            value = "{values}" if operator in {"in", "not_in"} else "{value}"
+            templates.setdefault((ANY, operator), f'{{"{{field}}{shown[1]}{token}": "{value}"}}')
+    why = Reason(f"{parameter.name} takes a JSON object of fields with {len(templates)} operators", "likely")
+    return Filtering("json", templates, why, parameter.name, place=parameter.place)
+
+
 def _listed_conditions(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering | None:
     """A list of objects, each with a field, an operator and a value; all of them hold."""
     item = shape_of(shape_of(parameter.schema).item)
