@@ -492,13 +492,16 @@ def _says_type_alone(violation: Violation, validators: Validators) -> bool:
 
 def _only_one(violation: Violation) -> Violation:
     """Of a value that fits none of several schemas, what is wrong, where that is all that one of them lacks: one type
-    inside it, or the format of a text (of which JSON Schema leaves open whether it is asserted)."""
+    inside it, or the formats of its texts (of which JSON Schema leaves open whether they are asserted)."""
     single = [branch[0] for branch in violation.alternatives if len(branch) == 1]
     inside = [each for each in single if each.keyword == "type" and len(each.path) > len(violation.path)]
-    formats = [each for each in single if each.keyword == "format"]
     if len(inside) == 1 and inside[0].value is not None:
         return inside[0]
-    return formats[0] if len(formats) == 1 else violation
+    for branch in violation.alternatives:
+        found = [_only_one(each) for each in branch]
+        if found and all(each.keyword == "format" for each in found):
+            return found[0]
+    return violation
 
 
 def _headers(observation: Observation, documented: Response, validators: Validators) -> Iterator[Finding]:
