@@ -1,0 +1,13 @@
+CREATE TYPE storage AS ENUM ('cold', 'dry', 'cryo');
+CREATE TABLE species (id serial PRIMARY KEY, name varchar(60) NOT NULL UNIQUE, family varchar(40) NOT NULL, protected boolean NOT NULL DEFAULT false);
+CREATE TABLE accessions (id serial PRIMARY KEY, number varchar(20) NOT NULL UNIQUE, seeds integer NOT NULL CHECK (seeds >= 0), viability real, note text, kept storage NOT NULL DEFAULT 'cold', collected date, price numeric(8,2), species_id integer NOT NULL REFERENCES species(id), created_at timestamptz NOT NULL DEFAULT now());
+CREATE TABLE germination_tests (id uuid PRIMARY KEY DEFAULT gen_random_uuid(), accession_id integer NOT NULL REFERENCES accessions(id) ON DELETE CASCADE, started date NOT NULL, germinated smallint NOT NULL, details jsonb);
+CREATE TABLE collectors (id bigserial PRIMARY KEY, email varchar(80) NOT NULL UNIQUE, name varchar(60));
+CREATE TABLE accession_collectors (accession_id integer NOT NULL REFERENCES accessions(id), collector_id bigint NOT NULL REFERENCES collectors(id), part varchar(20) NOT NULL, PRIMARY KEY (accession_id, collector_id));
+INSERT INTO species(name, family, protected) SELECT 'Species ' || n, (ARRAY['Poaceae','Fabaceae','Rosaceae'])[n % 3 + 1], n % 4 = 0 FROM generate_series(0, 11) n;
+INSERT INTO accessions(number, seeds, viability, note, kept, collected, price, species_id, created_at) SELECT 'ACC-' || lpad(n::text, 4, '0'), 100 * n, CASE WHEN n % 5 > 0 THEN 50 + n END, CASE WHEN n % 3 > 0 THEN 'dry ' || n % 2 END, (ARRAY['cold','dry','cryo'])[n % 3 + 1]::storage, CASE WHEN n % 4 > 0 THEN date '2024-01-01' + n END, n * 1.25, n % 9 + 1, timestamptz '2024-03-01 10:00:00Z' + n * interval '1 hour' FROM generate_series(0, 39) n;
+INSERT INTO germination_tests(accession_id, started, germinated, details) SELECT n % 40 + 1, date '2024-02-01' + n, n % 100, jsonb_build_object('light', n % 2 = 0) FROM generate_series(0, 24) n;
+INSERT INTO collectors(email, name) SELECT 'c' || n || '@bank.example', CASE WHEN n % 2 = 0 THEN 'Collector ' || n END FROM generate_series(0, 7) n;
+INSERT INTO accession_collectors SELECT n + 1, n % 8 + 1, (ARRAY['lead','help'])[n % 2 + 1] FROM generate_series(0, 29) n;
+CREATE VIEW protected_species AS SELECT id, name, family FROM species WHERE protected;
+CREATE FUNCTION seeds_of(p_species integer) RETURNS bigint LANGUAGE sql STABLE AS 'SELECT sum(seeds) FROM accessions WHERE species_id = p_species';
