@@ -324,7 +324,7 @@ class Rules(unittest.TestCase):
         reads = [path for method, path, _ in wire.seen if method == "GET" and "?" not in path]
         self.assertEqual(reads, ["/crops/5"])
 
-    def test_a_record_that_bears_nothing_in_sight_is_not_sent_once_a_create_had_no_answer(self) -> None:
+    def test_a_record_that_bears_nothing_in_sight_is_not_sent_once_a_create_was_not_answered_in_time(self) -> None:
         api = Api(Temper("silent", (USERS,), late=1.0), 1)
         told: list[str] = []
 
@@ -340,7 +340,7 @@ class Rules(unittest.TestCase):
 
         with_ledger(api, work)
         self.assertEqual(len(told), 1)
-        self.assertIn("has left a create without an answer", told[0])
+        self.assertIn("has not answered a create in time", told[0])
 
     def test_what_was_sent_is_known_again_as_lenient_servers_keep_it(self) -> None:
         async def work(ledger: Ledger, client: Client) -> None:

@@ -161,7 +161,7 @@ class Ledger(Holdings):
                 if touched in table.own and answer.status not in FAILED:
                     table.doubtful.add(touched)
         for made in act.made if act.kind == "create" else ():
-            self.table(made.table).unanswered |= bool(answer.failure)
+            self.table(made.table).unanswered |= answer.failure == "timeout"
             if answer.status >= 500:
                 self.table(made.table).suspect = exchange.number
         if act.kind == "remove" and answer.status >= 400 and answer.status not in {404, 410}:
@@ -362,7 +362,7 @@ class Ledger(Holdings):
         for made in every:
             table = self.table(made.table)
             if made.key is None and (table.keyless or table.unanswered) and not self._bears(made):
-                why = "gives no key when a row is made" if table.keyless else "has left a create without an answer"
+                why = "gives no key when a row is made" if table.keyless else "has not answered a create in time"
                 raise Unsafe(f"{made.table} {why}, and this row would bear nothing to find it by")
             if made.key is None or made.key in table.own or made.key in table.chosen:
                 continue

@@ -53,7 +53,8 @@ class Table:
     chosen: set[Key] = field(default_factory=set)
     #: All keys that it has chosen itself.
     picked: set[Key] = field(default_factory=set)
-    #: Whether the API gave no key when a row was made, and whether a create had no answer that could give one.
+    #: Whether the API gave no key when a row was made, and whether a create had no answer in time: others may
+    #: have none either.
     keyless: bool = False
     unanswered: bool = False
     #: Own rows whose removal was asked for and not refused: another row may have the key by now.

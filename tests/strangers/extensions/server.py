@@ -64,7 +64,7 @@ class SpeciesView(FlaskMuckApiView):
     Model = Species
     ResponseSchema = SpeciesOut
     CreateSchema = UpdateSchema = PatchSchema = SpeciesIn
-    searchable_columns = [Species.name]
+    searchable_columns = (Species.name,)
 
 
 class AccessionView(FlaskMuckApiView):
@@ -73,7 +73,7 @@ class AccessionView(FlaskMuckApiView):
     Model = Accession
     ResponseSchema = AccessionOut
     CreateSchema = UpdateSchema = PatchSchema = AccessionIn
-    searchable_columns = [Accession.number]
+    searchable_columns = (Accession.number,)
 
 
 with app.app_context():
