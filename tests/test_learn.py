@@ -272,6 +272,34 @@ class Asked(unittest.TestCase):
                 outcomes = {each.check: each.outcome for each in result.checks}
                 self.assertEqual(outcomes["read.item-equals-list"], "passed" if wanted else "skipped")
 
+    def test_a_key_of_any_name_is_found_by_reading_with_it(self) -> None:
+        row = {"type": "object", "properties": {each: {"type": "string"} for each in ("town", "email", "name")}}
+        answer = {"200": {"description": "", "content": {"application/json": {"schema": row}}}}
+        listed = {"200": {"description": "", "content": {"application/json": {"schema": {"items": row}}}}}
+        key = {"name": "item_id", "in": "path", "required": True, "schema": {"type": "string"}}
+        paths = {"/people": {"get": {"responses": listed}}, "/people/{item_id}": {"get": {"responses": answer}}}
+        paths["/people/{item_id}"]["parameters"] = [key]
+        contract = {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths}
+        people = [{"town": "here", "name": f"name {n}", "email": f"p{n}@bank.example"} for n in range(4)]
+
+        async def every(request: Request) -> Response:
+            return JSONResponse(people)
+
+        async def one(request: Request) -> Response:
+            found = [each for each in people if each["email"] == request.path_params["email"]]
+            return JSONResponse(found[0]) if found else Response(status_code=404)
+
+        app = Starlette(routes=[Route("/people", every), Route("/people/{email}", one)])
+        with Served(app) as served:
+            file = self.folder / "c.json"
+            file.write_text(json.dumps(contract), "utf-8")
+            result = run_against(str(file), served.base_url, self.folder, role=None)
+        [resource] = result.target.model.resources
+        assert resource.key is not None
+        self.assertEqual((resource.key.fields, resource.key.reason.certainty), (("email",), "stated"))
+        outcomes = {each.check: each.outcome for each in result.checks}
+        self.assertEqual(outcomes["read.item-equals-list"], "passed")
+
     def test_rows_without_a_key_are_told_apart_by_what_differs_and_not_written_to(self) -> None:
         sheets = [{"colour": "red", "_row_id": n, "scale": n % 2, "note": None} for n in range(5)]
         links = [{"map_id": n // 2, "shelf_id": n % 2, "place": f"place {n}"} for n in range(4)]

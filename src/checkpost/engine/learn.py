@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import itertools
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import quote
@@ -33,6 +33,8 @@ from checkpost.wire.loop import run as run_loop
 from checkpost.wire.session import Limits, Session
 
 _MOST_ROWS = 200
+#: How many fields that are not named like a key are tried as one.
+_MOST_NATURAL = 3
 _NAMES = ("name", "table", "table_name", "tableName", "id", "title", "resource", "entity")
 
 
@@ -164,15 +166,16 @@ class _Reader:
         return schema_of_rows(place[1][:_MOST_ROWS])
 
     async def key_shown(self, client: Client) -> tuple[str, str] | None:
-        """A field that every row shows with a value of its own, named like a key, by which one of them is read."""
+        """A field that every row shows with a value of its own, by which one of them is read: one that is named like a
+        key, or one of the first others."""
         resource = client.resource
         listing = await client.whole_list(_MOST_ROWS, "learn")
         rows = [row for row in listing.rows if row]
-        names = [name for name in (rows[0] if rows else ()) if like_key(name, resource.name)]
-        for name in names:
+        shown = [name for name in (rows[0] if rows else ()) if _tells_apart(row.get(name) for row in rows)]
+        named = [name for name in shown if like_key(name, resource.name)]
+        natural = [name for name in shown if name not in named and listing.complete and len(rows) > 1]
+        for name in [*named, *natural[:_MOST_NATURAL]]:
             values = [row.get(name) for row in rows]
-            if not all(map(_is_plain, values)) or len(set(values)) < len(values):
-                continue
             path = PARAMETER.sub(quote(str(values[0]), safe=""), resource.item or "")
             one = client.row_of(await self.get(path))
             if one is not None and all(one[part] == rows[0][part] for part in one if part in rows[0]):
@@ -224,6 +227,12 @@ class _Reader:
 
 #: Names that keys and references have.
 _KEY_LIKE = re.compile(r"(?:^|_)(?:id|key|code|uuid|guid|rowid)$|[a-z]I[dD]$")
+
+
+def _tells_apart(values: Iterable[Any]) -> bool:
+    """Whether each of some values can be part of a key and is another one."""
+    found = list(values)
+    return all(map(_is_plain, found)) and len(set(found)) == len(found)
 
 
 def _is_plain(value: Any) -> bool:
