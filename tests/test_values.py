@@ -249,6 +249,7 @@ class Same(unittest.TestCase):
             (self.text, "ÀB", "àb", "capital and small letters changed"),
             (self.text, "été", "ete", "accents were lost"),
             (self.text, "", None, "empty text became null"),
+            (self.text, None, "", "null became a default"),
             (self.text, "a🌱", "a?", "characters beyond the basic plane were lost"),
             (self.mass, 1.2345, 1.2, "the number was rounded"),
             (self.mass, 10, 100, "the number changed"),
