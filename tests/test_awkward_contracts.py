@@ -59,6 +59,8 @@ def of_resource(resource: Resource) -> Json:
         "selection": resource.queries.selecting.parameter if resource.queries.selecting else None,
         "counting": resource.queries.counting.parameter if resource.queries.counting else None,
         "aggregates": sorted(resource.queries.aggregating.functions) if resource.queries.aggregating else [],
+        "measures": dict(resource.queries.aggregating.functions) if resource.queries.aggregating else {},
+        "negation": only[0].negation if only else "",
         "expands": sorted(resource.expansion.choices) if resource.expansion else [],
         "bulk": sorted(resource.bulk),
         "linked": [each.path for each in resource.subcollections if each.link is not None],

@@ -250,7 +250,7 @@ def _kind(finding: Finding) -> tuple[str, ...]:
         # what several checks and operations may show is no matter of the ones that show it first
         check = asked = ""
     elif finding.family in {"shape", "errors"}:
-        told = "" if cause == "further fields" else re.sub(r'[0-9]+|"[^"]*"', "#", finding.observed)[:80]
+        told = "" if cause == "further fields" else re.sub(r'[0-9]+(?:\.[0-9]+)?|"[^"]*"', "#", finding.observed)[:80]
         cause = cause if finding.family == "errors" else ""
     return check, finding.role, finding.severity, finding.basis, finding.title, cause, asked, told
 

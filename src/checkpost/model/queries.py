@@ -65,7 +65,8 @@ def queries_of(
     sort = _first(known, _SORTS)
     direction = next((known[word] for word in _DIRECTIONS if word in known and known[word] is not sort), None)
     select = _first(known, _SELECTS) or _of_type(operation, name) or _select_in_words(known)
-    if select is not None and _OTHER_SELECTION.search(said_of(select)):
+    # what it is for stands first; behind it may be said what it leaves alone
+    if select is not None and _OTHER_SELECTION.search(said_of(select).strip().partition("\n")[0]):
         select = None
     count = _first(known, _COUNTS)
     if count is not None and re.search(r"\b(?:only|instead|just)\b", said_of(count), re.I):
@@ -197,7 +198,10 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
         )
     )
     said = "\n".join([said_of(parameter), *choices])
-    pattern = "|".join([*map(re.escape, names), "field", "FIELD", "column", "name", "property", r"\{\w+\}", "<\\w+>"])
+    # an example may be of another table, where one description serves all
+    another = rf"(?<={re.escape(parameter.name)}=)\w+?"
+    general = ["field", "FIELD", "column", "name", "property", r"\{\w+\}", r"<\w+>", another]
+    pattern = "|".join([*map(re.escape, names), *general])
     if direction is not None:
         words = _direction_words(direction)
         why = Reason(f"the list takes {parameter.name}, and {direction.name} for the direction", "stated")
@@ -416,7 +420,8 @@ def _functions(operation: Operation, names: Sequence[str]) -> Aggregating | None
         function = function_of(each.name)
         if each.name in names:
             continue
-        if normal(each.name) in _MEASURES:
+        shows = normal(each.name) in _SELECTS and re.search(r"\b(?:sum|avg|min|max)\(\w+\)", said_of(each))
+        if normal(each.name) in _MEASURES or (shows and group is not None):
             functions, parameter, separator = (
                 _listed(said_of(each), choices_of(each), names),
                 each.name,
@@ -482,12 +487,15 @@ def _listed(said: str, choices: Sequence[str], names: Sequence[str]) -> dict[Fun
         if not found:
             continue
         made = template.replace("{sep}", found[0].groupdict().get("sep") or "")
-        words = {each["fn"] for each in found} | {word for word in re.findall(r"\w+", said) if function_of(word)}
-        for word in sorted(words):
+        shown = sorted({each["fn"] for each in found})
+        # those that prose tells of, where none of their kind is shown
+        for word in [*shown, *sorted({word for word in re.findall(r"\w+", said) if function_of(word)})]:
             function = function_of(word)
             if function is not None and word not in {"total", "minimum", "maximum", "unique"}:
                 functions.setdefault(function, made.replace("{fn}", word))
-        if re.search(r"(?<!\w)count(?![\w(:.])", text):
+        if re.search(r"(?<!\w)count\(\)", text):
+            functions["count"] = "count()"
+        elif re.search(r"(?<!\w)count(?![\w(:.])", text):
             functions["count"] = "count"
         elif "count" in functions and "*" in text:
             functions["count"] = functions["count"].replace("{field}", ANY)

@@ -101,7 +101,8 @@ class Filtering:
             [(name, value), *further] = self._parameters(condition.inner, fields)
             if further:
                 raise Inexpressible("not")
-            return [(name, self.negation.replace("{inner}", value))]
+            named, sign, written = self.negation.rpartition("=")
+            return [(named.replace("{field}", name) if sign else name, written.replace("{inner}", value))]
         if not isinstance(condition, Compare):
             raise Inexpressible(type(condition).__name__)
         return self._compare(condition, self._template(condition.field, condition.operator))

@@ -49,7 +49,7 @@ def by_parameters(operation: Operation, queries: Sequence[Parameter], fields: Se
         if not found:
             hint = said_of(parameter, operation)
             found = _named(parameter, ordered, hint)
-            negation = negation or ("not.{inner}" if found and re.search(r"\bnot\.", hint) else "")
+            negation = negation or (_negation(hint) if found else "")
         hint = said_of(parameter)
         wildcard = wildcard or ("*" if re.search(r"\*\w|\w\*", hint) else "%" if "%" in hint else "")
         templates.update(found)
@@ -58,6 +58,10 @@ def by_parameters(operation: Operation, queries: Sequence[Parameter], fields: Se
             item = shape_of(parameter.schema).item
             schemas.update(dict.fromkeys(plain, item if item is not None else parameter.schema))
         places.update({field: parameter.place for field, _ in found})
+    if not templates:
+        said = "\n".join([operation.description, *(said_of(each) for each in queries)])
+        templates.update(_prefixed_in_words(said, ordered))
+        negation = _negation(said) if templates else ""
     templates.update(_operators_beside(queries, templates))
     if not wildcard:
         templates = {key: each for key, each in templates.items() if key[1] not in {"like", "ilike"}}
@@ -282,6 +286,34 @@ def _prefixed(name: str, field: Field, known: Sequence[tuple[str, str]], hint: s
         templates[field.name, "null"] = f"{name}=is{found[1]}null"
         if re.search(r"\bnot([.:])is\1null\b", hint):
             templates[field.name, "not_null"] = f"{name}=not{found[1]}is{found[1]}null"
+    return templates
+
+
+def _negation(said: str) -> str:
+    """How words write that a condition does not hold: before the field's name, or before its operator; empty where they
+    do not."""
+    if re.search(r"\bnot\.[{<]?\w+[}>]?=", said):
+        return "not.{field}={inner}"
+    return "not.{inner}" if re.search(r"\bnot\.", said) else ""
+
+
+#: Of conditions on fields that no parameter stands for, the form that words give: ``field=operator.value``.
+_PREFIX_FORM = re.compile(
+    r"[{<]?\b(?:field|column)(?:_?name)?[}>]?=[{<]?(?:operator|op)[}>]?(?P<sign>[.:])[{<]?value\b", re.I
+)
+
+
+def _prefixed_in_words(said: str, fields: Sequence[Field]) -> Templates:
+    """An operator before the value, in a parameter for each field, of which words alone tell."""
+    form = _PREFIX_FORM.search(said)
+    if form is None:
+        return {}
+    sign = form["sign"]
+    words = re.findall(rf"[\w\]](?:=|{re.escape(sign)})([a-z_]+){re.escape(sign)}(?=[\w(*%<{{])", said)
+    known = [(word, sign) for word in dict.fromkeys(words) if operator_of(word) not in {None, "from", "to"}]
+    templates: Templates = {}
+    for field in fields:
+        templates.update(_prefixed(field.name, field, known, said))
     return templates
 
 
