@@ -34,6 +34,8 @@ class Directory:
     #: The resource whose rows a schema describes, by where it stands.
     by_row: Mapping[str, str]
     places: Mapping[str, int]
+    #: What all names begin with, such as that of the program that has the tables.
+    head: str = ""
 
     def beginning(self, name: str) -> list[str]:
         """The resources with whose name a name begins."""
@@ -44,8 +46,9 @@ class Directory:
 def directory_of(resources: Mapping[str, Resource]) -> Directory:
     by_name: dict[str, list[str]] = {}
     by_key: dict[tuple[str, ...], list[str]] = {}
+    head = _head_of(list(resources))
     for name, resource in resources.items():
-        for each in _names(resource):
+        for each in _names(resource, head):
             by_name.setdefault(each, []).append(name)
         if resource.key is not None:
             by_key.setdefault(tuple(map(normal, resource.key.fields)), []).append(name)
@@ -53,7 +56,7 @@ def directory_of(resources: Mapping[str, Resource]) -> Directory:
     for name, resource in resources.items():
         by_row.setdefault(_stands_at(resource.row), name)
     by_row.pop("", None)
-    return Directory(by_name, by_key, by_row, {name: place for place, name in enumerate(resources)})
+    return Directory(by_name, by_key, by_row, {name: place for place, name in enumerate(resources)}, head)
 
 
 def relations_of(
@@ -85,8 +88,15 @@ def _stands_at(node: Node | None) -> str:
     return at.uri if at is not None and named else ""
 
 
-def _names(resource: Resource) -> set[str]:
-    return {normal(resource.name), normal(singular(resource.name))}
+def _names(resource: Resource, head: str = "") -> set[str]:
+    own = {resource.name, resource.name.removeprefix(head)} - {""}
+    return {each for name in own for each in (normal(name), normal(singular(name)))}
+
+
+def _head_of(names: Sequence[str]) -> str:
+    """The word, with the sign behind it, that all of several names begin with; empty where there is none."""
+    heads = {found[0] if (found := re.match(r"[A-Za-z0-9]+[_./-](?=.)", name)) else "" for name in names}
+    return heads.pop() if len(heads) == 1 and len(names) > 1 else ""
 
 
 def _target(resource: Resource, field: Field, reason: Reason) -> Relation | None:
@@ -129,7 +139,7 @@ def _named(field: Field, others: Mapping[str, Resource], directory: Directory) -
         if target is not None and target.types and field.types and not (_agree(target, field) or text_of_number):
             continue
         endings = {*_SUFFIXES, normal(resource.key.fields[-1])}
-        for stem in _names(resource):
+        for stem in _names(resource, directory.head):
             if name.startswith(stem) and name[len(stem) :] in endings:
                 why = f"its name is that of {resource.name} and a key, and the types agree"
                 return _target(resource, field, Reason(why, "likely"))
