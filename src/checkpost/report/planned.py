@@ -76,4 +76,4 @@ def _cell(planned: Sequence[Planned]) -> Text:
     if not running:
         return Text("–", style="dim")
     writes = any(each.check.creates for each in running)
-    return Text(f"{'w ' if writes else ''}{sum(each.requests for each in running)}", style="yellow" if writes else "")
+    return Text(f"{'w ' if writes else ''}{sum(each.requests for each in running)}", style="magenta" if writes else "")

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 _PURPOSES = ("list", "create", "read", "replace", "update", "delete")
 _SURE = {"stated": "", "likely": "", "guess": " ?"}
-_STYLES = {"error": "bold red", "warning": "yellow", "note": "cyan"}
+_STYLES = {"error": "bold red", "warning": "magenta", "note": "cyan"}
 
 
 def _table(*columns: str) -> Table:
@@ -66,7 +66,7 @@ def show_survey(
         console.print(f"Roles of the profile: {', '.join(ready)} ready" if ready else "Roles of the profile:")
         for name, missing in roles.items():
             if missing:
-                console.print(Text(f"  {name}: {', '.join(missing)} is not set", style="yellow"))
+                console.print(Text(f"  {name}: {', '.join(missing)} is not set", style="magenta"))
         for name, said in (claims or {}).items():
             console.print(Text(f"  {name}: the token says {said}", style="dim"))
         console.print()
@@ -472,7 +472,7 @@ def show_told(told: Mapping[str, tuple[Sequence[str], Sequence[str]]], console: 
     """Print for which roles the contract's URL gives another description."""
     for name, (more, less) in told.items():
         parts = [f"also {_few(more)}" if more else "", f"without {_few(less)}" if less else ""]
-        console.print(Text(f"  described to {name}: {'; '.join(filter(None, parts))}", style="yellow"))
+        console.print(Text(f"  described to {name}: {'; '.join(filter(None, parts))}", style="magenta"))
 
 
 def _few(names: Sequence[str]) -> str:
