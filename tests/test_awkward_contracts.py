@@ -61,6 +61,7 @@ def of_resource(resource: Resource) -> Json:
         "aggregates": sorted(resource.queries.aggregating.functions) if resource.queries.aggregating else [],
         "measures": dict(resource.queries.aggregating.functions) if resource.queries.aggregating else {},
         "negation": only[0].negation if only else "",
+        "embedded": [each.name for each in resource.embedded],
         "expands": sorted(resource.expansion.choices) if resource.expansion else [],
         "bulk": sorted(resource.bulk),
         "linked": [each.path for each in resource.subcollections if each.link is not None],

@@ -186,6 +186,17 @@ class SystematicCauses(unittest.TestCase):
             self.assertTrue(one[0].cause.startswith("everywhere:"), one[0].cause)
         self.assertEqual(cases[3][0][0].cause, cases[3][1][0].cause)
 
+    def test_rows_that_are_asked_for_inside_others_and_not_described_are_one_cause(self) -> None:
+        operation = CONTRACT.operation("GET", "/rows/{id}")
+        assert operation is not None
+        body = json.dumps({"id": {"id": 1, "name": "x"}}).encode()
+        answer = Answer(200, (("Content-Type", "application/json"), ("X-Count", "3")), body)
+        exchange = Exchange(1, "relate.expand", Request("GET", "http://127.0.0.1/rows/1", "r", {}, None), answer, 0.1)
+        for expanded, wanted in ((True, ("warning", "everywhere:expanded")), (False, ("error", ""))):
+            observation = Observation("rows", operation, exchange, "", expanded=expanded)
+            [finding] = conform(observation, VALIDATORS)
+            self.assertEqual((finding.severity, finding.cause if expanded else ""), wanted)
+
     def test_one_type_that_is_said_of_every_answer_alike_is_one_cause(self) -> None:
         text = {"responses": {"200": _content("application/json", {"type": "string"})}}
         contract = contract_of(

@@ -112,7 +112,9 @@ class Inside(unittest.TestCase):
                 found = books.expansion
                 self.assertEqual((found.parameter, found.separator, found.choices), expected)
                 named = [(each.name, each.resource, each.via) for each in books.embedded]
-                self.assertEqual(named, [("shelf", "shelves", "shelf_id")] if found.choices else [])
+                self.assertEqual(named, [("shelf", "shelves", "shelf_id")])
+                certain = {each.reason.certainty for each in books.embedded}
+                self.assertEqual(certain == {"guess"}, not found.choices, "without names that of a reference is tried")
 
     def test_a_flag_or_a_number_is_no_expansion(self) -> None:
         for schema in ({"type": "boolean"}, PLAIN):

@@ -92,6 +92,8 @@ class Observation:
     #: Whether the run has sent a value for a field that breaks its rules: that it is shown as it was taken is no fault
     #: of the answer.
     broken: Callable[[str, Any], bool] = lambda name, value: False
+    #: Whether rows were asked for inside its rows.
+    expanded: bool = False
 
     def finding(
         self,
@@ -453,6 +455,8 @@ def _body_finding(observation: Observation, violation: Violation, validators: Va
         # written for every operation by what does not know what they answer
         title = f"Bodies are not what the contract says of all alike: {violation.message.rpartition('of type ')[2]}"
         everywhere = "error", title, f"body {rule}"
+    elif violation.keyword == "type" and isinstance(violation.value, dict) and observation.expanded and answer.ok:
+        everywhere = "warning", "Rows that are asked for inside others are not described", "expanded"
     elif violation.keyword == "format" and answer.ok:
         name = rule.partition(": ")[2].strip('"')
         everywhere = "warning", f"Values are not in their documented format {name}", f"format {name}"

@@ -168,6 +168,9 @@ async def expansions(case: Case) -> AsyncIterator[Finding]:
             case.remark(str(why))
             continue
         assert target is not None
+        if not await _taken(case, each):
+            case.remark(f"what can be expanded is not stated, and {each.name} shows nothing")
+            continue
         for purpose in _purposes(case, each):
             asked = True
             found = await _expanded(case, each, target, known, purpose)
@@ -178,6 +181,15 @@ async def expansions(case: Case) -> AsyncIterator[Finding]:
                 break
     if not asked:
         raise Skipped("; ".join(case.remarks) or "nothing can be expanded")
+
+
+async def _taken(case: Case, each: Expanded) -> bool:
+    """Whether a name can be expanded: one that is only guessed has to show a row in the list."""
+    expansion = case.resource.expansion
+    if each.always or expansion is None or expansion.choices or each.reason.certainty != "guess":
+        return True
+    reply = await ask(case, Asked(_pairs(case, each)), f"rows with {each.name} expanded")
+    return any(isinstance(row.get(each.name), dict) for row in reply.rows or ())
 
 
 def _purposes(case: Case, each: Expanded) -> list[Purpose]:

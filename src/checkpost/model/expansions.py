@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
 
 from checkpost.contract.contract import Parameter
@@ -22,6 +22,8 @@ _WORDS = (
 )  # fmt: skip
 #: More fields than this, and a table has a meaning of its own.
 _MOST_BETWEEN = 5
+#: The end of a reference's name that says that it is a key.
+_KEYED = re.compile(r"(?:_?(?:id|fk|key|uuid)|I[dD]|Key)$")
 _ENDINGS = ("id", "key", "uuid", "ref", "code", "fk", "number")
 
 
@@ -46,6 +48,7 @@ def with_expansions(resource: Resource, others: Mapping[str, Resource]) -> Resou
         for name in expansion.choices:
             if name not in known and "." not in name and "/" not in name:
                 embedded += _by_name(name, resource, others)
+        embedded += [] if expansion.choices else _guessed(known, resource, others)
     # the reference of an expansion's name is a field beside it
     references = {each.field for each in resource.relations}
     apart |= {each.name for each in embedded} - references
@@ -135,6 +138,15 @@ def _by_name(name: str, resource: Resource, others: Mapping[str, Resource]) -> I
             if found.via is not None:
                 yield found
             return
+
+
+def _guessed(known: Collection[str], resource: Resource, others: Mapping[str, Resource]) -> Iterator[Expanded]:
+    """What a parameter for expansions may take whose names nothing tells: the names of references."""
+    for relation in resource.relations:
+        name = _KEYED.sub("", relation.field) or relation.field
+        if name not in known and relation.resource in others:
+            reason = Reason(f"{relation.field} refers to {relation.resource}", "guess")
+            yield Expanded(name, relation.resource, False, relation.field, None, None, False, reason)
 
 
 def _alternative(node: Node | None) -> Node | None:
