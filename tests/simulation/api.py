@@ -153,6 +153,11 @@ class Temper:
     divides: str = ""
     #: What is left out gets a value of the server's own.
     defaults: bool = False
+    #: After how many requests none is answered any more but with a failure or, ``dies_silent``, with nothing; or
+    #: ``dies_doing`` what it was asked.
+    dies: int = 0
+    dies_silent: bool = False
+    dies_doing: bool = False
 
 
 def _cleaned(value: Any) -> Any:

@@ -93,6 +93,11 @@ TEMPERS = (
     ),
     Temper("shows no password, and is slow", (USERS,), late=0.2, others=0.05),
     Temper("shows no password, key given again", (USERS, LOTS, CROPS), keys_reused="largest", late=0.1, lost=0.1),
+    Temper("fails whatever it is asked after a while", (CROPS, LOTS, TAGS), dies=150),
+    Temper(
+        "is silent after a while, and does what it is asked", (CROPS, LOTS), dies=150, dies_silent=True, dies_doing=True
+    ),
+    Temper("fails after a while, and does what it is asked", (CROPS, COUNTS), dies=120, dies_doing=True, others=0.05),
     Temper("takes anything", (CROPS, TAGS), accepts_all=True, others=0.02),
     Temper("people at work", (CROPS, LOTS, TAGS, MARKS), others=0.2),
 )

@@ -83,6 +83,8 @@ class Wire:
         if writes:
             self.pending.append(request)
         await asyncio.sleep(random.uniform(0.001, 0.05))
+        if temper.dies and self.sent > temper.dies:
+            return await self._dead(request)
         if late:
             asyncio.get_running_loop().call_later(LATE, self._carry_out, request)
             await asyncio.sleep(TIMEOUT)
@@ -101,6 +103,17 @@ class Wire:
         self.at(self)  # answered
         content = b"" if told is None or method == "HEAD" else json.dumps(told).encode()
         return Answer(status, (("Content-Type", "application/json"), *extra), content)
+
+    async def _dead(self, request: Pending) -> Answer:
+        """What comes of a request to an API that answers none any more."""
+        if self.api.temper.dies_doing:
+            self._carry_out(request)
+        elif request in self.pending:
+            self.pending.remove(request)
+        if not self.api.temper.dies_silent:
+            return Answer(500, (), b"")
+        await asyncio.sleep(TIMEOUT)
+        return Answer(0, (), b"", "timeout", "no whole answer within 10 s")
 
     def _carry_out(self, request: Pending) -> tuple[int, Any]:
         if request in self.pending:
@@ -154,7 +167,7 @@ def amiss(api: Api, left: Iterable[Left]) -> list[str]:
         strange = {key for key in rows if key not in people}
         unnamed = {key for key in strange if (name, key) not in named}
         unknown = sum(each.table == name and each.key is None for each in told)
-        if (api.temper.poisoned or api.temper.unseen) and len(unnamed) <= unknown:
+        if (api.temper.poisoned or api.temper.unseen or api.temper.dies) and len(unnamed) <= unknown:
             unnamed = set()  # nothing shows their keys: as many creates are named that may have made them
         found += [f"{name} {key} is left, and not named: {rows[key]}" for key in unnamed]
         if api.temper.removes_nothing and len(strange) > MOST_LEFT:
