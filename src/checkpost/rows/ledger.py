@@ -210,13 +210,12 @@ class Ledger(Holdings):
             if failed is None or self.session.gentle:
                 continue
             number, request, act = failed
-            done, self.session.gentle = False, True
             try:
-                done = (await self.send(request, act, "ledger")).answer.ok and await self._row(name, key) is None
+                with self.session.gently():
+                    done = (await self.send(request, act, "ledger")).answer.ok and await self._row(name, key) is None
             except Unsafe:
                 continue
-            finally:
-                self.session.gentle = done
+            self.session.gentle |= done
             if done:
                 self.recovered.add(number)
                 self.gone(name, key)

@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import json
 import time
-from collections.abc import AsyncIterator, Callable, Mapping
+from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
 from types import TracebackType
@@ -153,6 +153,15 @@ class Session:
             while self._under_way:
                 await asyncio.sleep(_MOMENT)
             yield
+
+    @contextlib.contextmanager
+    def gently(self) -> Iterator[None]:
+        """Send writes one at a time meanwhile."""
+        before, self.gentle = self.gentle, True
+        try:
+            yield
+        finally:
+            self.gentle = before
 
     async def sign_off(self, request: Request, check: str = "") -> Exchange:
         """Send a log-out: it ends a token, and touches no row."""
