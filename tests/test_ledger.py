@@ -18,6 +18,7 @@ from checkpost.engine.plan import plan
 from checkpost.engine.run import Result, run
 from checkpost.engine.target import Target
 from checkpost.model.infer import infer
+from checkpost.rows.holdings import given_once
 from checkpost.rows.journal import Book, BookReader, Entry, Journal
 from checkpost.rows.ledger import Ledger
 from checkpost.rows.settle import settle
@@ -341,6 +342,12 @@ class Rules(unittest.TestCase):
         with_ledger(api, work)
         self.assertEqual(len(told), 1)
         self.assertIn("has not answered a create in time", told[0])
+
+    def test_keys_that_no_server_makes_twice_are_known_by_their_form(self) -> None:
+        once = ("0d136230-87e0-4979-9729-b356fbdc3b3a", "507f1f77bcf86cd799439011", "01ARZ3NDEKTSV4RRFFQ69G5FAV")
+        often = (5, "5", "12345678901234567890123", "alpine-seeds-of-the-north", "EG-70")
+        for key, wanted in (*((each, True) for each in once), *((each, False) for each in often)):
+            self.assertEqual(given_once((key,)), wanted, key)
 
     def test_what_was_sent_is_known_again_as_lenient_servers_keep_it(self) -> None:
         async def work(ledger: Ledger, client: Client) -> None:

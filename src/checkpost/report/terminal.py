@@ -263,7 +263,8 @@ def _value(value: Any) -> str:
 
 def _facts(finding: Json, whole: bool, usual: str) -> Iterator[tuple[str, str]]:
     """What a finding says, by name; the ``whole`` of it with its place in the contract and the command to copy."""
-    yield "where", operations_text(finding)
+    if finding["operations"]:
+        yield "where", operations_text(finding)
     if whole and len(finding.get("resources", ())) > 1:
         yield "resources", ", ".join(finding["resources"])
     if finding["role"] != usual:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
@@ -18,6 +19,8 @@ from checkpost.wire.listing import Key, Listing, Row, key_text
 
 #: How long a text has to be that nobody else would come upon.
 _LONG = 6
+#: A UUID (RFC 9562), or an identifier as long.
+_RANDOM = re.compile(r"[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}|(?=.*\d)(?=.*[A-Za-z])[0-9A-Za-z]{20,}")
 #: How often keys have to be seen to count up.
 _SURELY = 3
 #: How many rows are read by a key that is only guessed.
@@ -26,6 +29,11 @@ _TRIED = 5
 _MOST_USUAL = 2
 #: A client for a table by its name, as the role that sees everything; None where the table is not known.
 Reach = Callable[[str], Client | None]
+
+
+def given_once(key: Key) -> bool:
+    """Whether a key is one that no server makes twice: a UUID, or as many random signs."""
+    return any(isinstance(part, str) and _RANDOM.fullmatch(part) is not None for part in key)
 
 
 class Holdings:
@@ -339,8 +347,7 @@ class Holdings:
         table = self.table(name)
         if self._bears_mark(name, key):
             return True
-        long = isinstance(key[-1], str) and as_number(key[-1]) is None and len(key[-1]) >= _LONG
-        return not table.reuses_keys and (table.counts_up >= _SURELY or long)
+        return not table.reuses_keys and (table.counts_up >= _SURELY or given_once(key))
 
     def found(self, number: int, key: Key, row: Row) -> None:
         """The list shows an entry's row under this key, with the run's mark."""

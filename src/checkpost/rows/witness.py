@@ -9,6 +9,7 @@ from typing import Any
 from checkpost.model.query import Compare, Operator
 from checkpost.model.resource import Resource
 from checkpost.model.spelling import Filtering, Inexpressible
+from checkpost.rows.holdings import given_once
 from checkpost.rows.journal import FAILED, Entry
 from checkpost.rows.ledger import Ledger
 from checkpost.rows.resemblance import Bears, likeness, marked, may_be
@@ -182,6 +183,7 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
         records, alike = ledger.sent_to(entry, key), ledger.shows(entry, key, row)
         removed_since = removals.get(key, 0) > entry.number
         same = any(row.get(name) == value for name, value in (entry.stamps or {}).items()) or bears(row, records)
+        same = same or given_once(key)
         if bears(row, None) or (alike and (same or not removed_since)):
             found.own[key] = entry
         elif alike:
