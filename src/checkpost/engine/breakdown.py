@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import itertools
 from collections import Counter
 from collections.abc import Awaitable, Callable
+from urllib.parse import urlsplit
 
 from checkpost.checks.world import World
 from checkpost.engine.budget import LEFT_OUT
@@ -13,19 +15,21 @@ from checkpost.wire.exchange import Exchange, Request
 
 #: After how many requests in a row that fail, or have no answer at all, it is asked what was answered before.
 MOST_IN_A_ROW, MOST_SILENT = 24, 8
-#: How often that is asked, and how long it is waited between, in seconds.
-_TRIES, _PAUSE = 3, 0.5
+#: How many different things that were answered before are asked again at the least and at the most, and how long it is
+#: waited between, in seconds.
+_LEAST, _MOST, _PAUSE = 3, 6, 0.5
 
 
 class Breakdown:
     """Watches every answer of a run. ``over`` is set once the API fails whatever it is asked: the rest of the run would
     wait for each answer in vain, and take each for a departure of its own."""
 
-    def __init__(self, ask: Callable[[Request], Awaitable[Exchange]]) -> None:
-        """``ask`` sends a request that changes nothing."""
+    def __init__(self, ask: Callable[[Request], Awaitable[Exchange]], harmless: Callable[[], bool]) -> None:
+        """``ask`` sends a request that changes nothing; ``harmless`` tells whether reading rows is known to harm none."""
         self.over = asyncio.Event()
-        self._ask = ask
-        self._good: Exchange | None = None
+        self._ask, self._harmless = ask, harmless
+        #: What was answered, the last of each path.
+        self._good: dict[str, Exchange] = {}
         self._failed: list[Exchange] = []
         self._asking: asyncio.Task[None] | None = None
 
@@ -35,14 +39,16 @@ class Breakdown:
             return
         if not _fails(exchange):
             if exchange.request.safe and exchange.answer.ok:
-                self._good = exchange
+                path = urlsplit(exchange.request.url).path
+                self._good.pop(path, None)
+                self._good[path] = exchange
             self._failed.clear()
             return
         self._failed.append(exchange)
         silent = sum(1 for each in self._failed if each.answer.failure)
         many = len(self._failed) >= MOST_IN_A_ROW or silent >= MOST_SILENT
-        if many and self._good is not None and self._asking is None:
-            self._asking = asyncio.ensure_future(self._ask_again(self._good.request))
+        if many and self._good and self._asking is None and self._harmless():
+            self._asking = asyncio.ensure_future(self._ask_again())
 
     async def settled(self) -> str:
         """Wait until it is known whether the API still answers, where that is in doubt; see ``why``."""
@@ -50,9 +56,10 @@ class Breakdown:
             await asyncio.wait([self._asking])
         return self.why
 
-    async def _ask_again(self, request: Request) -> None:
+    async def _ask_again(self) -> None:
+        known = [each.request for each in self._good.values()][: -_MOST - 1 : -1]
         try:
-            for _ in range(_TRIES):
+            for request in itertools.islice(itertools.cycle(known), max(_LEAST, len(known))):
                 exchange = await self._ask(request)
                 if not _fails(exchange) or not self._failed:
                     self._failed.clear()
@@ -69,18 +76,18 @@ class Breakdown:
 
     def tell(self, world: World) -> None:
         """One finding in place of those that came of it."""
-        if not self.over.is_set() or self._good is None:
+        if not self.over.is_set():
             return
         first, failed = self._failed[0], {each.number for each in self._failed}
         for key, each in list(world.findings.by_key.items()):
             if failed & set(each.exchanges):
                 del world.findings.by_key[key]
-        asked = self._good.request
+        good = list(self._good.values())[-1]
         kinds = Counter(each.answer.detail or str(each.answer.status) for each in self._failed)
         told = ", ".join(f"{count} with {kind}" for kind, count in kinds.most_common())
         observed = (
-            f"{len(self._failed)} requests in a row failed ({told}), the last {_TRIES} of them {asked.method} "
-            f"{asked.url}, which was answered before"
+            f"{len(self._failed)} requests in a row failed ({told}), among them {good.request.method} "
+            f"{good.request.url} and others that were answered before"
         )
         world.findings.add(
             [
@@ -95,7 +102,7 @@ class Breakdown:
                     expected="answers, also after many requests; the run has ended here",
                     observed=observed,
                     cause="everywhere:breakdown",
-                    exchanges=(self._good.number, first.number, self._failed[-1].number),
+                    exchanges=(good.number, first.number, self._failed[-1].number),
                     count=len(self._failed),
                     source="shape.answer",
                 )

@@ -116,7 +116,7 @@ async def run(
 
     mark = f"cp{name[-4:]}{seed % 1000:03d}"
     async with Session(roles, target.environment, limits, keep, target.base_url, transport) as session:
-        breakdown = Breakdown(session.send)
+        breakdown = Breakdown(session.send, lambda: _reads_harm_nobody(world))
         world = World(
             contract=target.contract,
             model=target.model,
@@ -291,6 +291,11 @@ def _open_ledger(world: World, target: Target, log: Log, name: str) -> Ledger:
 
     journal = Journal.begin(log, heading)
     return Ledger(world.session, journal, world.mark, reach, world.most_rows, target.profile.writes_by_filter)
+
+
+def _reads_harm_nobody(world: World) -> bool:
+    """Whether no table is known whose rows change when they are read."""
+    return world.ledger is None or not any(table.harmful for table in world.ledger.tables.values())
 
 
 def _record_known(world: World, resources: Sequence[Resource]) -> None:
