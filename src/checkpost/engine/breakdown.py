@@ -25,7 +25,7 @@ class Breakdown:
     wait for each answer in vain, and take each for a departure of its own."""
 
     def __init__(self, ask: Callable[[Request], Awaitable[Exchange]], harmless: Callable[[], bool]) -> None:
-        """``ask`` sends a request that changes nothing; ``harmless`` tells whether reading rows is known to harm none."""
+        """``ask`` sends a request that changes nothing; ``harmless`` tells whether no read is known to harm rows."""
         self.over = asyncio.Event()
         self._ask, self._harmless = ask, harmless
         #: What was answered, the last of each path.
