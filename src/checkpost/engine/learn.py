@@ -3,11 +3,12 @@ hold them."""
 
 from __future__ import annotations
 
+import asyncio
 import itertools
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import quote
 
 from checkpost.contract.contract import Contract
@@ -32,6 +33,7 @@ from checkpost.wire.exchange import Request
 from checkpost.wire.loop import run as run_loop
 from checkpost.wire.session import Limits, Session
 
+T = TypeVar("T")
 _MOST_ROWS = 200
 #: How many fields that are not named like a key are tried as one.
 _MOST_NATURAL = 3
@@ -76,39 +78,22 @@ async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
         rows = rows_by_name(contract, [*reader.names, *unknown])
         target = _again(target, contract, rows, {})
         settled: dict[str, Correction] = {}
-        for resource in target.model.resources:
-            client = Client(session, target.base_url, resource, target.role.name)
-            schema = None
-            if not resource.fields:
-                schema = await reader.schema_of(resource, contract) or await reader.sampled(client, settled)
-            elif resource.envelope.rows is None and "list" in resource.operations:
-                schema = await reader.sampled(client, settled)
-                shown = set(schema["properties"]) if schema is not None else set()
-                if not shown or shown & {each.name for each in resource.fields}:
-                    schema = None  # else what the contract names are members of bodies, and none of the rows
-            if schema is not None:
-                rows[resource.name] = learned(contract, resource.name, schema)
-                found.append(Learnt(resource.name, f"its fields are {', '.join(schema['properties'])}"))
-        found += [Learnt(name, f"its list holds rows at {each.rows or 'its top'}") for name, each in settled.items()]
+        schemas = await reader.of_each(target, lambda client: reader.schema(client, contract, settled))
+        for name, schema in schemas.items():
+            rows[name] = learned(contract, name, schema)
+            found.append(Learnt(name, f"its fields are {', '.join(schema['properties'])}"))
+        at = {each.name: settled[each.name].rows for each in target.model.resources if each.name in settled}
+        found += [Learnt(name, f"its list holds rows at {rows_at or 'its top'}") for name, rows_at in at.items()]
         target = _again(target, contract, rows, settled)
-        for resource in target.model.resources:
-            client = Client(session, target.base_url, resource, target.role.name)
-            key = await reader.key_shown(client) if _lacks_key(resource) else None
-            if key is not None:
-                settled[resource.name] = replace(settled.get(resource.name, Correction()), shown_key=key)
-                found.append(Learnt(resource.name, f"its key is {key[0]}: rows show it, and one is read by it"))
+        for name, correction in (await reader.of_each(target, reader.key)).items():
+            settled[name] = replace(
+                settled.get(name, Correction()), shown_key=correction.shown_key, telling=correction.telling
+            )
+            if correction.shown_key is not None:
+                key = correction.shown_key[0]
+                found.append(Learnt(name, f"its key is {key}: rows show it, and one is read by it"))
         target = _again(target, contract, rows, settled)
-        for resource in target.model.resources:
-            client = Client(session, target.base_url, resource, target.role.name)
-            telling = await reader.telling(client) if _has_no_key(resource) else ()
-            if telling:
-                settled[resource.name] = replace(settled.get(resource.name, Correction()), telling=telling)
-        target = _again(target, contract, rows, settled)
-        for resource in target.model.resources:
-            client = Client(session, target.base_url, resource, target.role.name)
-            told = await reader.key_told(client)
-            if told:
-                found.append(Learnt(resource.name, told))
+        found += [Learnt(name, told) for name, told in (await reader.of_each(target, reader.key_told)).items()]
     check_names(target.profile, target.model)
     return target, found
 
@@ -130,6 +115,33 @@ class _Reader:
         url = self.target.base_url.rstrip("/") + path
         answer = (await self.session.send(Request("GET", url, self.target.role.name), "learn")).answer
         return answer.json if answer.ok else None
+
+    async def of_each(self, target: Target, ask: Callable[[Client], Awaitable[T | None]]) -> dict[str, T]:
+        """What is learnt of each resource, all at once; without those of which nothing is."""
+        resources = target.model.resources
+        clients = [Client(self.session, target.base_url, each, target.role.name) for each in resources]
+        told = await asyncio.gather(*map(ask, clients))
+        return {each.name: one for each, one in zip(resources, told, strict=True) if one}
+
+    async def schema(self, client: Client, contract: Contract, settled: dict[str, Correction]) -> dict[str, Any] | None:
+        """The schema of a resource's rows, where the contract has none, or one that is none of theirs."""
+        resource = client.resource
+        if not resource.fields:
+            return await self.schema_of(resource, contract) or await self.sampled(client, settled)
+        if resource.envelope.rows is not None or "list" not in resource.operations:
+            return None
+        schema = await self.sampled(client, settled)
+        shown = set(schema["properties"]) if schema is not None else set()
+        # else what the contract names are members of bodies, and none of the rows
+        return schema if shown and not shown & {each.name for each in resource.fields} else None
+
+    async def key(self, client: Client) -> Correction | None:
+        """What rows show of their key, where the contract does not describe it."""
+        if _lacks_key(client.resource):
+            shown = await self.key_shown(client)
+            return Correction(shown_key=shown) if shown is not None else None
+        telling = await self.telling(client) if _has_no_key(client.resource) else ()
+        return Correction(telling=telling) if telling else None
 
     async def tables(self, found: list[Learnt]) -> Contract:
         """The contract with a path for each table, whose names the contract, the profile or a list gives."""
