@@ -319,6 +319,18 @@ class JournalFirst(unittest.TestCase):
             runner = Runner(world, [], lambda *told: None)
             self.assertEqual(asyncio.run(runner._fails_again(failure, Watch())), lasts, (first, second))
 
+    def test_a_failure_that_quotes_a_value_lasts_unless_it_says_that_others_held_it_up(self) -> None:
+        failure = Finding(
+            "errors.server-error", "errors", "tags", "curator", "error", "standard", "t", "", "", "c", exchanges=(1,)
+        )
+        request = Request("POST", "http://127.0.0.1/tags", "curator", {}, b'{"label": "alpine"}')
+        for said, lasts in (("value too long: alpine", True), ("database is locked: INSERT (alpine)", False)):
+            answer = Answer(500, {}, json.dumps({"error": said, "sent": "alpine"}).encode())
+            world = mock.Mock(exchanges={1: Exchange(1, "", request, answer, 0.1)})
+            world.ledger = None
+            runner = Runner(world, [], lambda *told: None)
+            self.assertEqual(asyncio.run(runner._fails_again(failure, Watch())), lasts, said)
+
 
 if __name__ == "__main__":
     unittest.main()

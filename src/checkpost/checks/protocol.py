@@ -129,7 +129,9 @@ async def options(case: Case) -> AsyncIterator[Finding]:
 async def encodings(case: Case) -> AsyncIterator[Finding]:
     """Is an answer the same however it is compressed, and only as it was asked to be?"""
     plain = await _sent(case, "list", Accept_Encoding="identity")
-    if plain is None or not plain.answer.ok or not plain.answer.parsed[0]:
+    if plain is None:
+        raise Skipped("the list is no GET")
+    if not plain.answer.ok or not plain.answer.parsed[0]:
         raise Blocked("the list cannot be read without compression")
     coded = plain.answer.header("content-encoding")
     if coded not in (None, "identity"):

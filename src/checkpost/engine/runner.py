@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import re
 import time
 from collections import Counter
 from collections.abc import Awaitable, Callable, Sequence
@@ -34,6 +35,12 @@ _ON_ONE_ROW = frozenset({"update.each-field", "replace.stored"})
 _READING = frozenset({"page", "filter", "sort", "select", "aggregate"})
 #: Checks whose requests have to be under way at the same moment.
 _AT_ONCE = frozenset({"concurrency.unique", "concurrency.fields"})
+#: What failures say that come of other requests under way, whatever value they quote beside.
+_OF_LOAD = re.compile(
+    r"\b(?:database (?:table )?is locked|deadlock|lock wait|could not (?:serialize|obtain)"
+    r"|too many (?:connections|clients)|connection pool|pool (?:limit|exhausted)|remaining connection slots)\b",
+    re.I,
+)
 _READS_TOO = frozenset({"errors.bad-parameter"})
 
 
@@ -204,7 +211,8 @@ class Runner:
         first = self.world.exchanges[failure.exchanges[0]]
         request = first.request
         places = {(*operation, situation) for operation in failure.operations for situation in failure.subjects}
-        if first.answer.status >= 500 and _names_a_value(first):
+        of_load = bool(_OF_LOAD.search(first.answer.text))
+        if first.answer.status >= 500 and _names_a_value(first) and not of_load:
             return True
         if request.safe:
             answer = (await self.world.session.send(request, failure.check)).answer
@@ -214,7 +222,8 @@ class Runner:
         if ledger is not None and first.number in ledger.recovered:
             return False
         # a connection that is closed once, be it for an error before, is what connections do
-        return not places & watch.asked and first.answer.status >= 500 and not self.world.session.gentle
+        sure = first.answer.status >= 500 and not of_load
+        return not places & watch.asked and sure and not self.world.session.gentle
 
     def _end(self, number: int, case: Case, outcome: Outcome, reason: str, seconds: float = 0.0) -> None:
         check, role = case.check, case.actor or self.world.role.name

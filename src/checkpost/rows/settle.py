@@ -195,7 +195,10 @@ class _Settling:
         left = [Left(name, key, self.tried.get((name, key), "it is still there")) for key in found.own]
         left += [Left(name, key, why, False) for key, why in found.like.items()]
         why = f"whether it was made cannot be determined: {found.why}"
-        return left + [Left(name, each.named, why, False) for each in found.untold]
+        # a key that was given again and again stands for one row at the most
+        keys = dict.fromkeys(each.named for each in found.untold if each.named is not None)
+        unknown = sum(each.named is None for each in found.untold)
+        return left + [Left(name, key, why, False) for key in (*keys, *[None] * unknown)]
 
     def _close(self, names: Sequence[str], left: Sequence[Left]) -> None:
         """Close the entries whose rows are gone or were never made, as the last look showed."""
