@@ -345,6 +345,7 @@ class Rules(unittest.TestCase):
 
     def test_keys_that_no_server_makes_twice_are_known_by_their_form(self) -> None:
         once = ("0d136230-87e0-4979-9729-b356fbdc3b3a", "507f1f77bcf86cd799439011", "01ARZ3NDEKTSV4RRFFQ69G5FAV")
+        once += ("lot:0d136230-87e0-4979-9729-b356fbdc3b3a", "lot_507f1f77bcf86cd799439011")
         often = (5, "5", "12345678901234567890123", "alpine-seeds-of-the-north", "EG-70")
         for key, wanted in (*((each, True) for each in once), *((each, False) for each in often)):
             self.assertEqual(given_once((key,)), wanted, key)

@@ -8,7 +8,7 @@ from typing import Literal
 
 from checkpost.checks.order import all_checks
 from checkpost.checks.registry import DATABASE, HOLD, OBSERVE, Check
-from checkpost.model.media import JSON_PATCH, record_media
+from checkpost.model.media import is_patch, record_media
 from checkpost.model.resource import Model, Resource
 
 _NO_JSON = "the body of {operation} takes no JSON"
@@ -90,7 +90,7 @@ def _why_not(check: Check, resource: Resource, no_writes: str) -> str:
     for purpose in check.needs:
         operation = resource.operations[purpose]
         body = operation.body
-        patched = body is not None and any(each.name == JSON_PATCH for each in body.content)
+        patched = body is not None and any(map(is_patch, body.content))
         writes = purpose in {"create", "update", "replace"} and body is not None and bool(body.content)
         if writes and not patched and record_media(operation) is None:
             return _NO_JSON.format(operation=operation)

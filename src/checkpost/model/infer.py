@@ -54,6 +54,7 @@ from checkpost.model.purpose import Purpose
 from checkpost.model.queries import queries_of
 from checkpost.model.relations import directory_of, relations_of
 from checkpost.model.resource import Constants, Doubt, Envelope, Key, Model, Resource
+from checkpost.model.said import said_of
 from checkpost.model.shape import Shape, shape_of
 from checkpost.model.subcollections import subcollections_of
 from checkpost.model.unfolding import GUESSED, fold_of
@@ -306,7 +307,9 @@ def _resource(
         more = len(shape_of(deep).properties) >= len(shape_of(row_schema).properties)
         if more and (leaves_open(row_schema) or not leaves_open(deep)):
             row_schema = deep
-    layout = layout_of(row_schema, document, family.name)
+    layout = layout_of(
+        row_schema, document, family.name, body_schema(operations.get("create")), path_parameters(family.item)
+    )
     names = frozenset(shape_of(row_schema).properties) or names
     wrappers = {each: at for each in _WRITES if (at := _wrapper(operations.get(each), names, layout)) is not None}
     wrapper = correction.body or next(iter(wrappers.values()), "")
@@ -373,6 +376,8 @@ def _resource(
     most_items = most_rows(listed, rows[0]) if rows and line is None else None
     paging = infer_paging(asked, next_at, cursor_pointer(listed, tokens_of(listing)), correction.paging, most_items)
     queries = queries_of(family.collection, asked, every, fields, paging, correction.queries, family.name)
+    if layout.bare and queries.selecting is not None and _says(asked, queries.selecting.parameter, layout.fields_at):
+        queries = replace(queries, selecting=None)  # it chooses among the members of a row, and none of its fields
     if family.item is None and not family.acts:
         addresses = addresses_by_filter(operations, key.fields if key else (), fields, queries)
         operations = {each: found for each, found in operations.items() if each in addresses or each in _WHOLE}
@@ -421,6 +426,12 @@ def _resource(
     )
 
 
+def _says(operation: Operation | None, parameter: str, word: str) -> bool:
+    """Whether a word is said of a parameter."""
+    said = [said_of(each) for each in (operation.parameters if operation else ()) if each.name == parameter]
+    return any(re.search(rf"\b{re.escape(word)}\b", each) for each in said)
+
+
 def _as_shown(row: Shape, noun: str, purpose: Purpose) -> Shape:
     """The shape of a record whose body is not described: that of a row, without a key that the server gives."""
     properties = {
@@ -441,6 +452,8 @@ def _own(address: Address | None) -> set[str]:
 def _wrapper(operation: Operation | None, names: frozenset[str], layout: Layout) -> str | None:
     """What a record is wrapped in, where its body is an object with a member for it; None where nothing tells."""
     schema = body_schema(operation)
+    if layout.bare:
+        return None
     if layout.plain:
         found = row_pointer(schema, names)
         return lone_member(schema, names) if found is None and names else found

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 from urllib.parse import quote
@@ -34,18 +34,28 @@ class Layout:
     linked: Mapping[str, str] = field(default_factory=dict)
     #: Whether the body of a change names the row once more.
     names_row: bool = False
+    #: The member beside the fields that holds the key's ("" where the key is beside them itself), and whether a body
+    #: that writes holds a record alone.
+    key_in: str = ""
+    bare: bool = False
 
     @property
     def plain(self) -> bool:
         return not self.fields_at
 
+    def _keyed(self, row: Row) -> Row:
+        """What of a row of a body holds its key."""
+        holder = row.get(self.key_in) if self.key_in else row
+        return holder if isinstance(holder, dict) else row
+
     def flat(self, row: Row) -> Row:
         """A row of a body with its key and fields as members."""
         inside = row.get(self.fields_at) if self.fields_at else None
+        keyed = self._keyed(row)
         if not isinstance(inside, dict):
-            return row if self.plain or self.key not in row else {self.key: row[self.key]}
+            return row if self.plain or self.key not in keyed else {self.key: keyed[self.key]}
         # a field of the key's name does not take its place
-        found = {**inside, self.key: row[self.key]} if self.key in row else dict(inside)
+        found = {**inside, self.key: keyed[self.key]} if self.key in keyed else dict(inside)
         links = row.get(_LINKED)
         for name, link in links.items() if isinstance(links, dict) and self.linked else ():
             if name not in self.linked or not isinstance(link, dict) or "data" not in link:
@@ -57,8 +67,8 @@ class Layout:
 
     def shaped(self, record: Mapping[str, Any], key: Any = None) -> Row:
         """A record as a body has it; ``key`` is that of the row it changes."""
-        if self.plain:
-            return dict(record)
+        if self.plain or self.bare:
+            return {name: value for name, value in record.items() if self.plain or name != self.key}
         body: Row = {"type": self.type_name} if self.type_name else {}
         key = record.get(self.key) if key is None or not self.names_row else key
         if key is not None:
@@ -91,9 +101,10 @@ class Layout:
             return shape
         inside = shape_of(shape.properties[self.fields_at])
         properties: dict[str, Node] = {}
-        if self.key in shape.properties:
-            properties[self.key] = shape.properties[self.key]
-        properties |= inside.properties
+        keyed = shape_of(shape.properties.get(self.key_in)) if self.key_in else shape
+        if self.key in keyed.properties:
+            properties[self.key] = keyed.properties[self.key]
+        properties |= {name: node for name, node in inside.properties.items() if not self.bare or name != self.key}
         links = shape_of(shape.properties.get(_LINKED)).properties
         properties |= {name: _identifier(links[name]) or links[name] for name in self.linked if name in links}
         required = inside.required | ({self.key} & shape.required)
@@ -108,8 +119,11 @@ def _link(kind: str, value: Any) -> Row:
     return {"data": None if value is None else {"type": kind, "id": str(value)}}
 
 
-def layout_of(row: Node | None, body: Node | None, name: str) -> Layout:
-    """How the fields of a resource stand in its rows, told from the schema of one (``body`` is that of a record)."""
+def layout_of(
+    row: Node | None, body: Node | None, name: str, record: Node | None = None, item: Sequence[str] = ()
+) -> Layout:
+    """How the fields of a resource stand in its rows, told from the schema of one (``body`` is that of a document,
+    ``record`` of what a create takes, ``item`` what the path of one row names its key)."""
     shape = shape_of(row)
     for member in _INSIDE:
         inner = shape_of(shape.properties.get(member))
@@ -126,6 +140,25 @@ def layout_of(row: Node | None, body: Node | None, name: str) -> Layout:
         has_type = "type" in shape.properties or "type" in shape_of(body).properties
         kind = _kind_of(shape.properties.get("type")) or _kind_of(shape_of(body).properties.get("type"))
         return Layout(member, key, (kind or name) if has_type else "", linked)
+    return _beside_what_is_told_of_it(shape, shape_of(record), item)
+
+
+def _beside_what_is_told_of_it(row: Shape, record: Shape, item: Sequence[str]) -> Layout:
+    """The layout of rows that hold the record which a create takes in one member, and in others what is told of it, its
+    key among that: ``{"data": {...}, "meta": {"id": 5}}``."""
+    sent = record.properties.keys()
+    if not sent or sent & row.properties.keys():
+        return PLAIN
+    inner = {name: shape_of(node).properties.keys() for name, node in row.properties.items()}
+    holding = [name for name, names in inner.items() if sent <= names and 2 * len(sent) >= len(names)]
+    if len(holding) != 1:
+        return PLAIN
+    wanted = {"id", "uuid", "key", *map(normal, item)}
+    beside = [("", row.properties.keys()), *((name, names) for name, names in inner.items() if name not in holding)]
+    for place, names in beside:
+        for name in sorted(names, key=lambda each: normal(each) not in set(map(normal, item))):
+            if normal(name) in wanted:
+                return Layout(holding[0], name, key_in=place, bare=True)
     return PLAIN
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from checkpost.contract.contract import MediaType, Operation
+from checkpost.model.shape import alternatives, shape_of
 
 URLENCODED = "application/x-www-form-urlencoded"
 MULTIPART = "multipart/form-data"
@@ -30,10 +31,20 @@ def is_form(media_type: str) -> bool:
     return media_type in {URLENCODED, MULTIPART}
 
 
+def is_patch(media: MediaType) -> bool:
+    """Whether a body is a patch of operations (RFC 6902): by its media type, or as its schema says."""
+    if media.name == JSON_PATCH:
+        return True
+    item = shape_of(media.schema).item if is_json_type(media.name) else None
+    if item is None:
+        return False
+    return all({"op", "path"} <= shape_of(each).properties.keys() for each in alternatives(item) or [item])
+
+
 def record_media(operation: Operation | None) -> MediaType | None:
     """The media type whose schema is that of a record in a request: JSON, else a form."""
     content = operation.body.content if operation is not None and operation.body is not None else ()
-    usable = [each for each in content if is_json_type(each.name) and each.name != JSON_PATCH]
+    usable = [each for each in content if is_json_type(each.name) and not is_patch(each)]
     forms = [each for each in content if is_form(each.name)]
     return next(iter(usable or forms), None)
 

@@ -8,7 +8,7 @@ from typing import cast
 
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.contract.node import Node
-from checkpost.model.media import JSON_PATCH, LINES, is_json_type, record_media
+from checkpost.model.media import LINES, is_json_type, is_patch, record_media
 from checkpost.model.paths import Family
 from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
@@ -51,7 +51,7 @@ def body_schema(operation: Operation | None) -> Node | None:
 def takes_patch(operation: Operation | None) -> bool:
     """Whether an operation takes a patch of operations (RFC 6902) and no record."""
     content = operation.body.content if operation is not None and operation.body is not None else ()
-    return record_media(operation) is None and any(each.name == JSON_PATCH for each in content)
+    return record_media(operation) is None and any(map(is_patch, content))
 
 
 def takes_list(operation: Operation) -> bool:

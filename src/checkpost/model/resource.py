@@ -194,7 +194,8 @@ class Resource:
             purpose = "create"  # a patch of operations changes what a record holds, by the same rules
         place = self.envelope.body_of(purpose)
         stated = inside(
-            self.body_schema(purpose), join(place, self.layout.fields_at) if self.layout.fields_at else place
+            self.body_schema(purpose),
+            place if self.layout.plain or self.layout.bare else join(place, self.layout.fields_at),
         )
         learnt = self.told is not None and not shape_of(stated).properties
         return self.told if learnt else stated

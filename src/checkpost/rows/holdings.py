@@ -19,8 +19,11 @@ from checkpost.wire.listing import Key, Listing, Row, key_text
 
 #: How long a text has to be that nobody else would come upon.
 _LONG = 6
-#: A UUID (RFC 9562), or an identifier as long.
-_RANDOM = re.compile(r"[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}|(?=.*\d)(?=.*[A-Za-z])[0-9A-Za-z]{20,}")
+#: A UUID (RFC 9562), or an identifier as long, also behind a word for the table.
+_RANDOM = re.compile(
+    r"[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}(?![0-9a-fA-F])"
+    r"|(?<![0-9A-Za-z])(?=[A-Za-z]*[0-9])(?=[0-9]*[A-Za-z])[0-9A-Za-z]{20,}(?![0-9A-Za-z])"
+)
 #: How often keys have to be seen to count up.
 _SURELY = 3
 #: How many rows are read by a key that is only guessed.
@@ -33,7 +36,7 @@ Reach = Callable[[str], Client | None]
 
 def given_once(key: Key) -> bool:
     """Whether a key is one that no server makes twice: a UUID, or as many random signs."""
-    return any(isinstance(part, str) and _RANDOM.fullmatch(part) is not None for part in key)
+    return any(isinstance(part, str) and _RANDOM.search(part) is not None for part in key)
 
 
 class Holdings:

@@ -21,7 +21,7 @@ from checkpost.model.purpose import Purpose
 from checkpost.model.resource import Constants, Resource
 from checkpost.model.shape import shape_of
 from checkpost.wire.door import Act, Door, Made, Unsafe
-from checkpost.wire.encoding import encoded
+from checkpost.wire.encoding import as_patch, encoded
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.listing import EVERYTHING, Asked, Key, Listing, Row, key_text, read_list
 from checkpost.wire.session import Session
@@ -268,8 +268,8 @@ class Client:
             changed = key[0] if key and len(key) == 1 and purpose in {"update", "replace"} else None
             layout = resource.layout.with_kinds(self.session.kinds.get(resource.name, {}))
             record = layout.shaped(record, changed)
-        if kind == JSON_PATCH:
-            return query, record
+        if kind == JSON_PATCH or (own and purpose == "update" and resource.patched):
+            return query, as_patch(record) if isinstance(record, dict) else record
         body = wrap(record, self.wrapper(purpose))
         body = _with_key(body, named) if isinstance(body, dict) else body
         return query, [body] if own and purpose in resource.listed else body

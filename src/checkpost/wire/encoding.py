@@ -25,8 +25,13 @@ def encoded(body: Any, media_type: str) -> tuple[bytes, str]:
         text = "".join([*parts, f"--{boundary}--\r\n"])
         return text.encode("utf-8", "surrogatepass"), f"{media_type}; boundary={boundary}"
     if media_type == JSON_PATCH and isinstance(body, Mapping):
-        body = [{"op": "replace", "path": "/" + escape(name), "value": value} for name, value in body.items()]
+        body = as_patch(body)
     return json.dumps(body, ensure_ascii=False).encode("utf-8", "surrogatepass"), media_type
+
+
+def as_patch(record: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """The operations that give a row the values of a record (RFC 6902, 4.3)."""
+    return [{"op": "replace", "path": "/" + escape(name), "value": value} for name, value in record.items()]
 
 
 def _parts(body: Mapping[str, Any]) -> list[tuple[str, str]]:
