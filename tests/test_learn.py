@@ -18,7 +18,7 @@ from checkpost.demo.server import InProcess
 from checkpost.engine.learn import described, names_in, schema_of_rows, where_rows_are
 from checkpost.model.address import Address
 from checkpost.model.layout import Layout
-from checkpost.wire.encoding import encoded
+from checkpost.wire.encoding import as_patch, encoded
 from tests.direct import Direct
 from tests.foreign import Served
 from tests.support import CURATOR, ENVIRONMENT, checkpost, fetched, run_against, write_example
@@ -78,7 +78,7 @@ class Bodies(unittest.TestCase):
         )
 
     def test_a_patch_of_operations(self) -> None:
-        body, _ = encoded({"a/b": 1, "c": None}, "application/json-patch+json")
+        body, _ = encoded(as_patch({"a/b": 1, "c": None}), "application/json-patch+json")
         expected = [{"op": "replace", "path": "/a~1b", "value": 1}, {"op": "replace", "path": "/c", "value": None}]
         self.assertEqual(json.loads(body), expected)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from contextvars import ContextVar
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
@@ -260,9 +260,10 @@ class World:
             sent = self.ledger is not None and self.ledger.has_sent(resource.name, field_name, value)
             return sent and (field is None or not self.valid(field, value))
 
-        expansion = resource.expansion
-        expanded = expansion is not None and _asks(exchange, {expansion.parameter})
-        observation = Observation(name, operation, exchange, situation, _reshaped(resource, exchange), broken, expanded)
+        asked = parse_qsl(urlsplit(exchange.request.url).query, keep_blank_values=True)
+        reshaped = any(asked_for(each, asked) for each in _reshaping(resource))
+        expanded = resource.expansion is not None and asked_for(resource.expansion.parameter, asked)
+        observation = Observation(name, operation, exchange, situation, reshaped, broken, expanded)
         watch = WATCH.get()
         if watch is not None:
             watch.asked.add((operation.method, operation.path, situation))
@@ -297,16 +298,10 @@ class World:
         return field.node is None or self.validators.is_valid(field.node, value, "request")
 
 
-def _reshaped(resource: Resource, exchange: Exchange) -> bool:
-    """Whether rows were asked for with fewer fields, or as aggregates: they need not hold every field."""
+def _reshaping(resource: Resource) -> set[str]:
+    """The parameters that ask for rows with fewer fields, or for aggregates: such rows need not hold every field."""
     queries = resource.queries
     own = {queries.selecting.parameter} if queries.selecting else set()
     if queries.aggregating is not None and queries.aggregating.parameter:
         own.add(queries.aggregating.parameter)
-    return _asks(exchange, own)
-
-
-def _asks(exchange: Exchange, parameters: Collection[str]) -> bool:
-    """Whether a request has one of some parameters."""
-    asked = parse_qsl(urlsplit(exchange.request.url).query, keep_blank_values=True)
-    return any(asked_for(name, asked) for name in parameters)
+    return own

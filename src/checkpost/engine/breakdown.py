@@ -45,9 +45,11 @@ class Breakdown:
             self._failed.clear()
             return
         self._failed.append(exchange)
+        if self._asking is not None or not self._good:
+            return
         silent = sum(1 for each in self._failed if each.answer.failure)
         many = len(self._failed) >= MOST_IN_A_ROW or silent >= MOST_SILENT
-        if many and self._good and self._asking is None and self._harmless():
+        if many and self._harmless():
             self._asking = asyncio.ensure_future(self._ask_again())
 
     async def settled(self) -> str:

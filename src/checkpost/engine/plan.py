@@ -8,7 +8,8 @@ from typing import Literal
 
 from checkpost.checks.order import all_checks
 from checkpost.checks.registry import DATABASE, HOLD, OBSERVE, Check
-from checkpost.model.media import is_patch, record_media
+from checkpost.model.media import record_media
+from checkpost.model.operations import takes_patch
 from checkpost.model.resource import Model, Resource
 
 _NO_JSON = "the body of {operation} takes no JSON"
@@ -90,8 +91,7 @@ def _why_not(check: Check, resource: Resource, no_writes: str) -> str:
     for purpose in check.needs:
         operation = resource.operations[purpose]
         body = operation.body
-        patched = body is not None and any(map(is_patch, body.content))
         writes = purpose in {"create", "update", "replace"} and body is not None and bool(body.content)
-        if writes and not patched and record_media(operation) is None:
+        if writes and record_media(operation) is None and not takes_patch(operation):
             return _NO_JSON.format(operation=operation)
     return ""

@@ -335,14 +335,14 @@ class Holdings:
     def _is_above_all(table: Table, entry: Entry, key: Key) -> bool:
         """Whether a new row's key is above one that was the largest, and whose row was seen to be gone before the new
         one was asked for."""
-        new, gone = (
-            as_number(key[-1]),
-            [as_number(each[-1]) for each, last in table.left.items() if last < entry.number],
-        )
-        here = [as_number(each[-1]) for each in (*table.known, *table.own)]
-        largest = max((each for each in gone if each is not None), default=None)
-        if new is None or largest is None or new <= largest:
+        new = as_number(key[-1])
+        if new is None:
             return False
+        gone = [as_number(each[-1]) for each, last in table.left.items() if last < entry.number]
+        largest = max((each for each in gone if each is not None), default=None)
+        if largest is None or new <= largest:
+            return False
+        here = (as_number(each[-1]) for each in (*table.known, *table.own))
         return all(each is None or each < largest for each in here)
 
     def never_again(self, name: str, key: Key) -> bool:

@@ -1,4 +1,4 @@
-"""A record as the bytes of a request: JSON, a patch of operations, a form."""
+"""A record as the bytes of a request, JSON or a form, and as a patch of operations."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 from checkpost.contract.pointer import escape
-from checkpost.model.media import JSON_PATCH, MULTIPART, URLENCODED
+from checkpost.model.media import MULTIPART, URLENCODED
 
 
 def encoded(body: Any, media_type: str) -> tuple[bytes, str]:
@@ -24,8 +24,6 @@ def encoded(body: Any, media_type: str) -> tuple[bytes, str]:
         ]
         text = "".join([*parts, f"--{boundary}--\r\n"])
         return text.encode("utf-8", "surrogatepass"), f"{media_type}; boundary={boundary}"
-    if media_type == JSON_PATCH and isinstance(body, Mapping):
-        body = as_patch(body)
     return json.dumps(body, ensure_ascii=False).encode("utf-8", "surrogatepass"), media_type
 
 

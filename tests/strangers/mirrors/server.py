@@ -12,11 +12,13 @@ from prism import ApiPrism
 from prism.db.client import DbClient
 from sqlalchemy import text
 
+HERE = Path(__file__).parent
 port, database = int(sys.argv[1]), sys.argv[2].replace("postgres://", "postgresql+psycopg2://")
 client = DbClient(database)
 with client.engine.begin() as connection:
     if not connection.execute(text("SELECT 1 FROM pg_tables WHERE tablename = 'species'")).all():
-        connection.exec_driver_sql(Path(__file__).with_name("bank.sql").read_text("utf-8").replace("%", "%%"))
+        for file in (HERE.parent / "mappers" / "bank.sql", HERE / "views.sql"):
+            connection.exec_driver_sql(file.read_text("utf-8").replace("%", "%%"))
 app = FastAPI(title="Seed bank")
 api = ApiPrism(client, app, ["public"])
 api.gen_table_routes()

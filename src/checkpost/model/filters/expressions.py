@@ -10,7 +10,7 @@ from checkpost.contract.contract import Parameter
 from checkpost.model.field import Reason
 from checkpost.model.filters.objects import by_json, by_json_suffix
 from checkpost.model.filters.parameters import parameters_in_words
-from checkpost.model.filters.templates import Templates
+from checkpost.model.filters.templates import OTHERWISE, Templates
 from checkpost.model.query import Operator
 from checkpost.model.said import code_in, listed_operators, said_of
 from checkpost.model.shape import shape_of
@@ -110,7 +110,7 @@ def _infix(
                 "separated": f"{{field}}{first['sep']}{word}{first['sep']}{{value}}" if kind == "separated" else "",
                 "words": f"{{field}} {word} {{value}}",
             }[kind]
-            if operator is not None and operator not in {"null", "not_null", "between", "from", "to"}:
+            if operator is not None and operator not in OTHERWISE:
                 several = "({values})" if kind == "words" else "{values}"
                 templates[ANY, operator] = (
                     template.replace("{value}", several) if operator in {"in", "not_in"} else template

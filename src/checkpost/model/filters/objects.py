@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 
 from checkpost.contract.contract import Parameter
 from checkpost.model.field import Reason
-from checkpost.model.filters.templates import COLUMNS, NEGATED, Templates, is_scalar
+from checkpost.model.filters.templates import COLUMNS, NEGATED, OTHERWISE, Templates, is_scalar, operand
 from checkpost.model.paths import normal
 from checkpost.model.query import PATTERNS, Operator
 from checkpost.model.said import listed_operators
@@ -90,9 +90,8 @@ def by_json_suffix(parameter: Parameter, said: str) -> Filtering | None:
     templates: Templates = {(ANY, "eq"): '{"{field}": "{value}"}'}
     for token in sorted(listed_operators(said)):
         operator = operator_of(token)
-        if operator is not None and operator not in {"null", "not_null", "between", "from", "to"}:
-            value = "{values}" if operator in {"in", "not_in"} else "{value}"
-            templates.setdefault((ANY, operator), f'{{"{{field}}{shown[1]}{token}": "{value}"}}')
+        if operator is not None and operator not in OTHERWISE:
+            templates.setdefault((ANY, operator), f'{{"{{field}}{shown[1]}{token}": "{operand(operator)}"}}')
     why = Reason(f"{parameter.name} takes a JSON object of fields with {len(templates)} operators", "likely")
     return Filtering("json", templates, why, parameter.name, place=parameter.place)
 
@@ -108,22 +107,21 @@ def _listed_conditions(parameter: Parameter, said: str, names: Sequence[str]) ->
     named = [next((each for each in members if normal(each) in words), "") for words in parts]
     if not all(named):
         return None
-    column, comparison, operand = named
+    column, comparison, value_at = named
     choices = [str(each) for each in shape_of(item.properties.get(comparison)).keywords.get("enum") or ()]
     shown = re.findall(rf"\"{comparison}\"\s*:\s*\"([^\"]+)\"", said)
     words = dict.fromkeys([*choices, *shown, *(sorted(listed_operators(said)) if not choices else ())])
     templates: Templates = {}
     for word in words:
         operator = operator_of(word.lstrip("$_"))
-        if operator is None or operator in {"null", "not_null", "between", "from", "to", "like", "ilike"}:
+        if operator is None or operator in OTHERWISE | {"like", "ilike"}:
             continue
-        written = "{values}" if operator in {"in", "not_in"} else "{value}"
-        condition = {column: "{field}", comparison: word, operand: written}
+        condition = {column: "{field}", comparison: word, value_at: operand(operator)}
         templates.setdefault((ANY, operator), json.dumps([condition]))
     among = shape_of(item.properties.get(column)).keywords.get("enum")
     if not templates:
         return None
-    why = Reason(f"{parameter.name} takes a list of objects with {column}, {comparison} and {operand}", "stated")
+    why = Reason(f"{parameter.name} takes a list of objects with {column}, {comparison} and {value_at}", "stated")
     fields = tuple(each for each in names if each in among) if among else None
     return Filtering("json", templates, why, parameter.name, fields, place=parameter.place)
 
@@ -137,5 +135,4 @@ def _json_members(word: str) -> Iterator[tuple[Operator, str]]:
     elif operator == "between":
         yield operator, f'{{"{{field}}": {{"{word}": ["{{low}}", "{{high}}"]}}}}'
     elif operator is not None and operator not in {"from", "to"}:
-        values = "{values}" if operator in {"in", "not_in"} else "{value}"
-        yield operator, f'{{"{{field}}": {{"{word}": "{values}"}}}}'
+        yield operator, f'{{"{{field}}": {{"{word}": "{operand(operator)}"}}}}'

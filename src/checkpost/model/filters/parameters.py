@@ -9,7 +9,7 @@ from functools import cache
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.contract.node import Node
 from checkpost.model.field import Field, Reason
-from checkpost.model.filters.templates import COLUMNS, NEGATED, Templates, is_scalar
+from checkpost.model.filters.templates import COLUMNS, NEGATED, OTHERWISE, Templates, is_scalar, operand
 from checkpost.model.paths import normal
 from checkpost.model.query import Operator
 from checkpost.model.said import said_of
@@ -198,7 +198,7 @@ def _operators_beside(queries: Sequence[Parameter], templates: Templates) -> Tem
         for word, operator in known.items():
             if operator in {"null", "not_null", "between"}:
                 continue
-            written = "{values}" if operator in {"in", "not_in"} else "{value}"
+            written = operand(operator)
             for name in fields:
                 found[name, operator] = f"{by_name[stem].name}={written}&{parameter.name}={word}"
             if column is not None and value is not None:
@@ -258,11 +258,9 @@ def _placeholder(name: str, field: Field, hint: str) -> Templates:
     templates: Templates = {}
     for word in dict.fromkeys(listed):
         operator = operator_of(word)
-        if form is None or operator is None or operator in {"null", "not_null", "between", "from", "to"}:
+        if form is None or operator is None or operator in OTHERWISE:
             continue
-        templates[field.name, operator] = f"{name}={word}{form[1]}" + (
-            "{values}" if operator in {"in", "not_in"} else "{value}"
-        )
+        templates[field.name, operator] = f"{name}={word}{form[1]}{operand(operator)}"
     return templates
 
 
