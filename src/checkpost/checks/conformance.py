@@ -432,11 +432,14 @@ _NO_NULL = frozenset({"type", "oneOf", "anyOf", "enum", "const"})
 
 def _body_finding(observation: Observation, violation: Violation, validators: Validators) -> Finding:
     answer = observation.exchange.answer
-    inner = _only_one(violation)
+    stated, inner = violation, _only_one(violation, observation)
     rule = f"{violation.keyword}: {shown(validators.rule(violation.place))}"
-    if inner is not violation:
+    if inner is not stated:
         # as the message ends: is not of type "null", is not a "date"
         violation, rule = inner, f"{inner.keyword}: {re.split(' of type | is not an? ', inner.message)[-1]}"
+    if violation.keyword == "falseSchema":
+        ruled_out = f"{'/'.join(map(str, violation.path))}: {shown(violation.value)}"
+        violation = replace(violation, keyword="additionalProperties", message=ruled_out)
     where = "/".join("*" if isinstance(part, int) else part for part in violation.path) or "the body"
     expected = {
         "writeOnly": "an answer without it (JSON Schema validation, 9.4)",
@@ -474,17 +477,20 @@ def _body_finding(observation: Observation, violation: Violation, validators: Va
         else titles.get(violation.keyword, f"A value breaks its schema: {where}"),
         expected.get(violation.keyword, rule),
         violation.message if len(violation.message) <= 200 else violation.message[:199] + "…",
-        _body_cause(answer, violation, rule),
+        _body_cause(answer, violation, rule, where if inner is not stated else ""),
         violation.place,
     )
 
 
-def _body_cause(answer: Answer, violation: Violation, rule: str) -> str:
+def _body_cause(answer: Answer, violation: Violation, rule: str, inside: str) -> str:
+    """``inside`` is where in the answer the rule of one of several schemas is broken."""
     if answer.status >= 400:
         return "body"
     if violation.keyword == "type" and violation.field_name:
         # a number in quotes, or without: what writes a field does it wherever the field is shown
         return f"everywhere:{violation.field_name} {rule} {type(violation.value).__name__}"
+    if inside:
+        return f"everywhere:{violation.keyword} {inside.replace('*/', '')}"
     return f"{violation.place.location.rpartition('/')[2]}#{violation.place.pointer}"
 
 
@@ -494,18 +500,26 @@ def _says_type_alone(violation: Violation, validators: Validators) -> bool:
     return isinstance(schema, dict) and schema.keys() <= {"type", "title", "description", "nullable"}
 
 
-def _only_one(violation: Violation) -> Violation:
-    """Of a value that fits none of several schemas, what is wrong, where that is all that one of them lacks: one type
-    inside it, or the formats of its texts (of which JSON Schema leaves open whether they are asserted)."""
+def _only_one(violation: Violation, observation: Observation) -> Violation:
+    """Of a value that fits none of several schemas, what is wrong, where that is all that one of them lacks (one type
+    inside it, or the formats of its texts, of which JSON Schema leaves open whether they are asserted), or where only
+    one of them is for values of its type."""
     single = [branch[0] for branch in violation.alternatives if len(branch) == 1]
     inside = [each for each in single if each.keyword == "type" and len(each.path) > len(violation.path)]
     if len(inside) == 1 and inside[0].value is not None:
         return inside[0]
     for branch in violation.alternatives:
-        found = [_only_one(each) for each in branch]
+        found = [_only_one(each, observation) for each in branch]
         if found and all(each.keyword == "format" for each in found):
             return found[0]
-    return violation
+    # a list fits none of the schemas of objects: what is wrong is what the one of lists says
+    meant = [
+        [each for each in branch if not _excused(observation, each)]
+        for branch in violation.alternatives
+        if branch and not any(each.keyword == "type" and each.path == violation.path for each in branch)
+    ]
+    alone = len(meant) == 1 < len(violation.alternatives) and bool(meant[0])
+    return _only_one(meant[0][0], observation) if alone else violation
 
 
 def _headers(observation: Observation, documented: Response, validators: Validators) -> Iterator[Finding]:

@@ -206,10 +206,8 @@ def is_split(filtering: Filtering, condition: Compare) -> bool:
     if filtering.form != "parameters":
         return False
     if not isinstance(condition.value, tuple):
-        # a parameter that takes several values takes one with a comma for two
-        several = filtering.templates.get((condition.field, "in"), "").replace("{values}", "{value}")
-        one = filtering.templates.get((condition.field, condition.operator), "")
-        return several == one and bool(one) and filtering.separator in str(condition.value)
+        known = (condition.field, condition.operator) in filtering.split or not filtering.documented
+        return known and filtering.separator in str(condition.value)
     return any(isinstance(value, str) and filtering.separator in value for value in condition.value)
 
 

@@ -72,10 +72,10 @@ async def beside_rows(case: Case) -> None:
         url = case.client.url(operation, own.key)
         exchange = await case.world.session.send(Request("GET", url, case.world.role.name), case.check.name)
         case.requests += 1
-        _judge(case.world, operation, exchange, "asked of an own row")
+        judge(case.world, operation, exchange, "asked of an own row")
 
 
-def _judge(world: World, operation: Operation, exchange: Exchange, situation: str) -> None:
+def judge(world: World, operation: Operation, exchange: Exchange, situation: str) -> None:
     """Add what is wrong with an answer to the findings."""
     world.exercised.add((operation.method, operation.path))
     answer = exchange.answer
@@ -88,6 +88,6 @@ async def read_others(world: World) -> None:
 
     async def ask(operation: Operation) -> None:
         request = Request("GET", world.base_url.rstrip("/") + operation.path, world.role.name)
-        _judge(world, operation, await world.session.send(request, CHECK), "asked by itself")
+        judge(world, operation, await world.session.send(request, CHECK), "asked by itself")
 
     await all_of(map(ask, readable(world)))

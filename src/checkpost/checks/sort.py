@@ -300,7 +300,7 @@ async def several_keys(case: Case) -> AsyncIterator[Finding]:
     orders += [(Order(first, True), Order(second)) for first, second in pairs[:1]]
     wrong = [each for each in await _judged(case, sorting, orders) if each.wrong]
     if wrong:
-        yield _finding(case, snapshot, sorting, "The second key of an order is not kept", wrong, "several")
+        yield _finding(case, snapshot, sorting, "An order by two fields is not kept", wrong, "several")
 
 
 def _tied_pairs(sorting: Sorting, snapshot: Snapshot) -> list[tuple[str, str]]:

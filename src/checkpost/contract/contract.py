@@ -69,7 +69,8 @@ class Parameter:
     explode: bool = True
     #: The media type of a value that is written as a body would be; "" for a plain one.
     media_type: str = ""
-    examples: tuple[object, ...] = ()
+    #: An example may be an object, which has no hash.
+    examples: tuple[object, ...] = field(default=(), hash=False)
 
 
 @dataclass(frozen=True)

@@ -65,7 +65,15 @@ def rows_pointer(schema: Node | None, resource: str) -> tuple[str, Node | None] 
     if not known and len(candidates) > 1:
         return None
     _, _, pointer, item = min(known or candidates, key=lambda each: each[:3])
-    return pointer, item
+    return pointer, item if item is not None else _item_of_one(schema, pointer)
+
+
+def _item_of_one(schema: Node | None, pointer: str) -> Node | None:
+    """The schema of a row at a place that holds one row or an array of them."""
+    for name in tokens(pointer):
+        schema = shape_of(schema).properties.get(name)
+    arrays = [shape_of(each) for each in alternatives(schema)]
+    return next((each.item for each in arrays if each.item is not None), None)
 
 
 def most_rows(schema: Node | None, pointer: str) -> int | None:
@@ -140,7 +148,8 @@ def next_pointer(schema: Node | None) -> str | None:
 
 
 _CURSORS = ("nextcursor", "nexttoken", "nextpagetoken", "cursor", "continuationtoken", "endcursor", "next", "after")
-_TOTAL_HEADERS = ("x-total-count", "x-total", "total-count", "x-pagination-total", "x-total-results", "content-range")
+#: Headers that give the number of all rows.
+TOTAL_HEADERS = ("x-total-count", "x-total", "total-count", "x-pagination-total", "x-total-results", "content-range")
 
 
 def cursor_pointer(schema: Node | None, tokens: Collection[str] = ()) -> str | None:
@@ -157,8 +166,8 @@ def cursor_pointer(schema: Node | None, tokens: Collection[str] = ()) -> str | N
 def total_header(operation: Operation | None) -> str:
     """The documented header of a list's answer that gives the number of all rows; "" where there is none."""
     names = [header.name for response in (operation.success() if operation else ()) for header in response.headers]
-    known = [name for name in names if name.lower() in _TOTAL_HEADERS]
-    return min(known, key=lambda name: _TOTAL_HEADERS.index(name.lower()), default="")
+    known = [name for name in names if name.lower() in TOTAL_HEADERS]
+    return min(known, key=lambda name: TOTAL_HEADERS.index(name.lower()), default="")
 
 
 def has_links(operation: Operation | None) -> bool:

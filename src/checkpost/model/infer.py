@@ -34,6 +34,7 @@ from checkpost.model.fields import fields_of, inside
 from checkpost.model.guards import guards_of
 from checkpost.model.keys import infer_key
 from checkpost.model.layout import Layout, layout_of, leaves_open, row_like
+from checkpost.model.linkages import linkages_of
 from checkpost.model.members import MEMBER, with_members
 from checkpost.model.nearby import Nearby
 from checkpost.model.operations import (
@@ -52,8 +53,9 @@ from checkpost.model.paths import plain as plain_path
 from checkpost.model.preference import SHOW_THE_ROW, asks_for_the_row
 from checkpost.model.purpose import Purpose
 from checkpost.model.queries import queries_of
+from checkpost.model.query_families import with_families
 from checkpost.model.relations import directory_of, relations_of
-from checkpost.model.resource import Constants, Doubt, Envelope, Key, Model, Resource
+from checkpost.model.resource import Constants, Doubt, Envelope, Key, Model, Resource, Subcollection
 from checkpost.model.said import said_of
 from checkpost.model.shape import Shape, shape_of
 from checkpost.model.subcollections import subcollections_of
@@ -139,8 +141,14 @@ def infer(
     for name, resource in resources.items():
         under = subcollections_of(resource, whole, nearby, view)
         found = tuple(replace(each, view=_without(each.view, resources[each.child])) for each in under)
+        linkages = tuple(linkages_of(resource, whole, nearby))
+        taken_apart = {operation.place for each in linkages for operation in each.writes.values()}
         resources[name] = replace(
-            resource, subcollections=found, bulk=bulk_of(resource, nearby), purge=_purge_of(resource, nearby)
+            resource,
+            subcollections=tuple(_without_links(each, taken_apart) for each in found),
+            linkages=linkages,
+            bulk=bulk_of(resource, nearby),
+            purge=_purge_of(resource, nearby),
         )
     used = {operation.place for each in resources.values() for operation in each.every_operation}
     used |= {each.place for each in contract.operations if each.method == "GET" and each.path in aggregated}
@@ -203,6 +211,12 @@ def _without(view: Resource, child: Resource) -> Resource:
     names = {each.name for each in child.fields}
     fields = tuple(each for each in view.fields if each.name in names) or child.fields
     return replace(view, fields=fields, embedded=child.embedded, nested=child.nested)
+
+
+def _without_links(sub: Subcollection, taken: Container[object]) -> Subcollection:
+    """A list under a row without what brings rows together there and makes none."""
+    own = {purpose: each for purpose, each in sub.view.operations.items() if each.place not in taken}
+    return replace(sub, view=replace(sub.view, operations=own)) if len(own) < len(sub.view.operations) else sub
 
 
 def _beside(resource: Resource, aggregated: Mapping[str, set[str]]) -> bool:
@@ -337,6 +351,9 @@ def _resource(
     own_item = family.item.removeprefix(family.collection or "") if family.under and family.item else family.item
     named_by = tuple(name.rpartition("/")[2] for name in named_by)
     key = infer_key(family.name, own_item, fields, correction.key, layout.key, named_by)
+    if key is not None and key.assigned_by == "client" and layout.type_name:
+        # schemas of documents serve rows and records alike, and each API takes such keys or not (JSON:API 1.1, 9.1.1)
+        key = replace(key, assigned_by="either")
     if key is None and keyed is not None:
         fields, key = _keyed_by_name(family, fields, "the rows are listed under their keys")
     keys_at = keys_pointer(listed) if key is None and keyed is None and rows is not None else ""
@@ -371,6 +388,8 @@ def _resource(
         fields = tuple(replace(each, updated=False, replaced=False) if each.name in beside else each for each in fields)
     required = {purpose: shapes[purpose].required for purpose in inner}
     asked = with_members(listing) if listing is not None else None
+    if asked is not None and layout.type_name:
+        asked = with_families(asked, layout.type_name, {each.name for each in fields})
     if asked is not listing and asked is not None and operations.get("list") is listing:
         operations = {**operations, "list": asked}
     most_items = most_rows(listed, rows[0]) if rows and line is None else None

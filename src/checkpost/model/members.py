@@ -22,6 +22,8 @@ APPENDED = "/-"
 #: Parameters whose object is one condition, unless its members say what else a list may be asked.
 CONDITIONS = frozenset({"where", "filter", "filters", "condition", "conditions", "criteria", "predicate"})
 _PAGING = frozenset({"limit", "offset", "skip", "take", "first", "page", "size", "cursor", "after"})
+#: Parameters whose object says which part of a list is wanted.
+_PAGED = frozenset({"page", "paging", "pagination"})
 _ARGUMENTS = _PAGING | {"where", "filter", "order", "orderby", "sort", "fields", "select", "include"}
 
 #: Members that only words name, and that are understood without a schema: what the others take is not known.
@@ -42,11 +44,12 @@ def _taken_apart(parameter: Parameter) -> Iterator[Parameter]:
     shape = shape_of(parameter.schema)
     members = shape.properties
     spread = parameter.style in {"", "form"} and parameter.explode and not parameter.media_type
-    if parameter.location == "query" and spread and members and not shape.is_array:
+    paging = parameter.style == "deepObject" and parameter.name.lower() in _PAGED
+    if parameter.location == "query" and (spread or paging) and members and not shape.is_array:
         for name, node in members.items():
             yield replace(
                 parameter,
-                name=name,
+                name=f"{parameter.name}[{name}]" if paging else name,
                 required=parameter.required and name in shape.required,
                 description=str(node.raw("description", "")),
                 schema=node,

@@ -119,6 +119,7 @@ class Resource:
     #: The schema of a row as answers show it.
     row: Node | None = field(default=None, repr=False, compare=False)
     subcollections: tuple[Subcollection, ...] = ()
+    linkages: tuple[Linkage, ...] = ()
     expansion: Expansion | None = None
     embedded: tuple[Expanded, ...] = ()
     nested: tuple[Expanded, ...] = ()
@@ -171,6 +172,8 @@ class Resource:
         own = [*self.operations.values(), *(each.operation for each in self.bulk.values())]
         for each in self.subcollections:
             own += [*each.view.operations.values(), *filter(None, (each.link, each.unlink))]
+        for link in self.linkages:
+            own += [*link.writes.values(), *filter(None, [link.read, link.related])]
         own += [self.purge] if self.purge is not None else []
         return tuple(dict.fromkeys(own))
 
@@ -222,6 +225,30 @@ class Subcollection:
     unlink: Operation | None
     linked_by: str
     reason: Reason
+
+
+@dataclass(frozen=True)
+class Linkage:
+    """A path under a row for the relationship ``name`` to one row of ``child``, or to ``many`` (JSON:API 1.1, 9.5);
+    None where the contract leaves that open.
+
+    ``within`` is the part of the path behind the row's key that names the relationship, where a parameter does; the
+    names that a parameter takes, and what they lead to, are "" where the contract does not say. ``related`` shows then
+    the rows themselves.
+    ``read`` shows which rows those are, ``writes`` sets, adds to or takes from them, by method; ``listed`` holds the
+    methods whose body is a list.
+    """
+
+    path: str
+    name: str
+    within: tuple[str, ...]
+    child: str
+    many: bool | None
+    read: Operation | None
+    writes: Mapping[str, Operation]
+    listed: frozenset[str]
+    reason: Reason
+    related: Operation | None = None
 
 
 @dataclass(frozen=True)

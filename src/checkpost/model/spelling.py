@@ -56,6 +56,8 @@ class Filtering:
     places: Mapping[str, Place] = field(default_factory=dict, compare=False, repr=False)
     #: What the contract allows for a value, where a parameter holds nothing else.
     schemas: Mapping[tuple[str, Operator], Node] = field(default_factory=dict, compare=False, repr=False)
+    #: The fields and operators whose parameter takes one value with the separator in it for several.
+    split: frozenset[tuple[str, Operator]] = frozenset()
 
     def operators(self, name: str) -> tuple[Operator, ...]:
         """The operators for a field."""
@@ -241,7 +243,11 @@ def plain(value: Any) -> str:
         return "null"
     if isinstance(value, bool):
         return "true" if value else "false"
-    return format(value, ".15g") if isinstance(value, float) else str(value)
+    if isinstance(value, float):
+        # without the point that whole numbers of this type have, and with every digit that tells it from the next
+        short = format(value, ".15g")
+        return short if float(short) == value else repr(value)
+    return str(value)
 
 
 def listed(parameter: str, names: Collection[str], separator: str | None) -> Pairs:

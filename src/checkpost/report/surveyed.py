@@ -240,7 +240,12 @@ def _queries(model: Model, console: Console) -> None:
 
 def _together(model: Model, console: Console) -> None:
     """What belongs to rows, how many rows are written at once, and what keeps changes apart."""
-    under = [f"{sub.path}" for resource in model.resources for sub in resource.subcollections]
+    under = [sub.path for each in model.resources for sub in each.subcollections]
+    under += [
+        f"{link.path.rpartition('/')[0]}/{link.name}" if link.name else link.path
+        for each in model.resources
+        for link in each.linkages
+    ]
     if under:
         shown = ", ".join(under[:4]) + (f" and {len(under) - 4} more" if len(under) > 4 else "")
         console.print(Text.assemble((f"{'Under:':<11}", "bold"), shown))
@@ -384,6 +389,10 @@ def _reasons(model: Model, console: Console) -> None:
         rows += [(f"reference {each.field}", each.resource, each.reason) for each in resource.relations]
         for sub in resource.subcollections:
             rows.append((f"under a row, {sub.path.rpartition('/')[2]}", sub.child, sub.reason))
+        rows += [
+            (f"relationship {each.name or 'of any name'}", each.child or "as rows show", each.reason)
+            for each in resource.linkages
+        ]
         rows += [(f"inside a row, {each.name}", each.resource, each.reason) for each in resource.embedded]
         rows += [(f"made along, {each.name}", each.resource, each.reason) for each in resource.nested]
         rows += [(f"many at once, {name}", bulk.form, bulk.reason) for name, bulk in resource.bulk.items()]

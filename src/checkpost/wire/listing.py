@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import urljoin, urlsplit
 
 from checkpost.contract.pointer import walk
+from checkpost.model.envelopes import TOTAL_HEADERS
 from checkpost.wire.exchange import Answer, Exchange
 
 if TYPE_CHECKING:
@@ -121,23 +122,57 @@ def counted(client: Client, asked: Asked) -> Asked:
 _ALL = frozenset({"total", "totalcount", "totalitems", "totalrows", "totalrecords", "totalelements", "totalresults"})
 _PAGES = frozenset({"pagecount", "totalpages", "pages", "lastpage", "numpages"})
 _MORE = frozenset({"hasmore", "hasnext", "hasnextpage", "more"})
+_SIZES = frozenset({"limit", "pagesize", "perpage", "size"})
 _DEEP = 4
 
 
-def says_more(body: Any, shown: int, depth: int = _DEEP) -> bool:
-    """Whether an answer that shows so many rows says beside them that there are more."""
-    if not isinstance(body, dict):
-        return False
-    for name, value in body.items():
+def says_more(answer: Answer, shown: int) -> bool:
+    """Whether an answer that shows so many rows says beside them, or in a header that nothing describes, that there
+    are more."""
+    for name, value in answer.headers:
+        stated = re.search(r"(?:^|/)\s*(\d+)\s*$", value) if name.lower() in TOTAL_HEADERS else None
+        if stated is not None and int(stated[1]) > shown:
+            return True
+    if linked(answer, "next") is not None:
+        return True
+    total, pages, more = _counts(answer.json)
+    return (total is not None and total > shown) or pages > 1 or more
+
+
+def says_all(answer: Answer, shown: int) -> bool:
+    """Whether an answer that shows so many rows says, in a member that nothing describes, that there are no others."""
+    return _counts(answer.json)[0] == shown and not says_more(answer, shown)
+
+
+def is_full_page(answer: Answer, shown: int) -> bool:
+    """Whether an answer that shows so many rows says that it shows no more than that, though none of them all."""
+    return shown in _sizes(answer.json) and _counts(answer.json)[0] is None
+
+
+def _sizes(body: Any, depth: int = _DEEP) -> list[Any]:
+    """What a body calls the most rows that it shows."""
+    found = []
+    for name, value in body.items() if isinstance(body, dict) else ():
+        if re.sub(r"[^a-z]", "", name.lower()) in _SIZES:
+            found.append(value)
+        found += _sizes(value, depth - 1) if depth > 1 else []
+    return found
+
+
+def _counts(body: Any, depth: int = _DEEP) -> tuple[int | None, int, bool]:
+    """What a body calls the number of all rows (None where it does not) and of pages, and whether there are more."""
+    total, pages, more = None, 0, False
+    for name, value in body.items() if isinstance(body, dict) else ():
         word = re.sub(r"[^a-z]", "", name.lower())
-        is_number = isinstance(value, int) and not isinstance(value, bool)
-        if (is_number and ((word in _ALL and value > shown) or (word in _PAGES and value > 1))) or (
-            word in _MORE and value is True
-        ):
-            return True
-        if depth > 1 and isinstance(value, dict) and says_more(value, shown, depth - 1):
-            return True
-    return False
+        if isinstance(value, int) and not isinstance(value, bool):
+            total = value if word in _ALL and (total is None or value > total) else total
+            pages = max(pages, value) if word in _PAGES else pages
+        more = more or (word in _MORE and value is True)
+        if depth > 1 and isinstance(value, dict):
+            inner = _counts(value, depth - 1)
+            total = inner[0] if total is None else max(total, inner[0] or 0)
+            pages, more = max(pages, inner[1]), more or inner[2]
+    return total, pages, more
 
 
 async def read_list(client: Client, most: int, check: str, situation: str, asked: Asked) -> Listing:
@@ -174,12 +209,12 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
     elif total is not None and paging.largest is not None and size >= total and paging.limit:
         pass  # by what the contract says of the limit, one page was to hold them all
     elif by_position and rows and (total is None or total > step):
-        complete = await reader.further(step, total, step < size)
+        complete = await reader.further(step, total, step < size) or says_all(first.answer, step)
     elif paging.style in {"next", "cursor", "link"}:
-        complete = await reader.along()
+        complete = await reader.along() and not (len(reader.pages) == 1 and is_full_page(first.answer, step))
     elif paging.style in {"none", "range"}:
         short = not paging.limit or step < dict(pairs).get(paging.limit, 0)
-        complete = total == step if total is not None else short and not says_more(first.answer.json, step)
+        complete = total == step if total is not None else short and not says_more(first.answer, step)
     listing = reader.listing(complete, total)
     if not complete and (total is None or total <= most) and len(listing.rows) <= most:
         more = paging.style == "none" and not paging.limit

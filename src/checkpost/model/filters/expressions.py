@@ -10,7 +10,7 @@ from checkpost.contract.contract import Parameter
 from checkpost.model.field import Reason
 from checkpost.model.filters.objects import by_json, by_json_suffix
 from checkpost.model.filters.parameters import parameters_in_words
-from checkpost.model.filters.templates import OTHERWISE, Templates
+from checkpost.model.filters.templates import OTHERWISE, Templates, operand
 from checkpost.model.query import Operator
 from checkpost.model.said import code_in, listed_operators, said_of
 from checkpost.model.shape import shape_of
@@ -182,17 +182,32 @@ def in_brackets(parameter: Parameter) -> tuple[Filtering, ...]:
     """An object that is spread in brackets, whose members nothing describes (OpenAPI 3.1, 4.8.12: ``deepObject``): the
     usual ways, to be tried."""
     why = Reason(f"the list takes {parameter.name}[…], whose members the contract does not describe", "guess")
-    words: tuple[Operator, ...] = ("eq", "ne", "gt", "ge", "lt", "le")
+    words: tuple[Operator, ...] = ("eq", "ne", "gt", "ge", "lt", "le", "in")
     spelled = {"ge": "gte", "le": "lte"}
+    shown = _signs_shown(parameter)
     found = []
-    for sign in ("$", "", "_"):
+    for sign in shown or ("$", "", "_"):
         templates: dict[tuple[str, Operator], str] = {
-            (ANY, word): f"{parameter.name}[{{field}}][{sign}{spelled.get(word, word)}]={{value}}" for word in words
+            (ANY, word): f"{parameter.name}[{{field}}][{sign}{spelled.get(word, word)}]={operand(word)}"
+            for word in words
+            if word != "in" or shown
         }
-        found.append(Filtering("parameters", templates, why, documented=False, place=parameter.place))
-    plainly: dict[tuple[str, Operator], str] = {(ANY, "eq"): f"{parameter.name}[{{field}}]={{value}}"}
-    found.append(Filtering("parameters", plainly, why, documented=False, place=parameter.place))
-    return tuple(found)
+        found.append(Filtering("parameters", templates, why, parameter.name, documented=False, place=parameter.place))
+    return tuple(found) if shown else (*found, _by_member(parameter, why))
+
+
+def _signs_shown(parameter: Parameter) -> tuple[str, ...]:
+    """What stands before the operators of an example such as ``{"shelf": {"$gt": 5}}``, "" for nothing."""
+    inner = [each for example in parameter.examples if isinstance(example, dict) for each in example.values()]
+    words = [word for each in inner if isinstance(each, dict) for word in each]
+    known = [word for word in words if operator_of(word.lstrip("$_"))]
+    return tuple(dict.fromkeys(word[: len(word) - len(word.lstrip("$_"))] for word in known)) if known else ()
+
+
+def _by_member(parameter: Parameter, why: Reason) -> Filtering:
+    """A value for each field, in brackets."""
+    templates: dict[tuple[str, Operator], str] = {(ANY, "eq"): f"{parameter.name}[{{field}}]={{value}}"}
+    return Filtering("parameters", templates, why, parameter.name, documented=False, place=parameter.place)
 
 
 def untold(parameter: Parameter) -> tuple[Filtering, ...]:
@@ -227,4 +242,4 @@ def untold(parameter: Parameter) -> tuple[Filtering, ...]:
             "expression", between, why, parameter.name, documented=False, quote="", escape="", place=parameter.place
         )
     )
-    return (*found, *as_json)
+    return (*found, *as_json, _by_member(parameter, why))

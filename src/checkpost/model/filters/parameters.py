@@ -40,6 +40,7 @@ def by_parameters(operation: Operation, queries: Sequence[Parameter], fields: Se
     templates: Templates = {}
     places = {}
     schemas: dict[tuple[str, Operator], Node] = {}
+    split: set[tuple[str, Operator]] = set()
     negation = wildcard = ""
     ordered = sorted((each for each in fields if each.shown), key=lambda each: -len(each.name))
     for parameter in queries:
@@ -53,6 +54,14 @@ def by_parameters(operation: Operation, queries: Sequence[Parameter], fields: Se
         hint = said_of(parameter)
         wildcard = wildcard or ("*" if re.search(r"\*\w|\w\*", hint) else "%" if "%" in hint else "")
         templates.update(found)
+        lists = {template for template in found.values() if "{values}" in template}
+        # a parameter that takes several values takes one with a comma for two
+        alone = (
+            {f"{parameter.name}={{value}}"}
+            if _COMMAS.search(hint)
+            else {each.replace("{values}", "{value}") for each in lists}
+        )
+        split.update(key for key, template in found.items() if template in alone)
         if parameter.style != "deepObject" and parameter.schema is not None:
             plain = [key for key, template in found.items() if re.search(r"=\{(?:value|each)\}$", template)]
             item = shape_of(parameter.schema).item
@@ -84,6 +93,7 @@ def by_parameters(operation: Operation, queries: Sequence[Parameter], fields: Se
         place=queries[0].place,
         places=places,
         schemas=schemas,
+        split=frozenset(split),
     )
 
 
@@ -175,7 +185,7 @@ def _named(parameter: Parameter, fields: Sequence[Field], hint: str) -> Template
         if rest is not None and not words:
             return _of_field(parameter, field, hint)
         if rest is not None and operator_of("".join(words)):
-            several = shape_of(parameter.schema).is_array and parameter.explode
+            several = shape_of(parameter.schema).is_array and _repeats(parameter)
             return dict(_operator(field.name, "".join(words), name, several))
     return {}
 
@@ -239,7 +249,7 @@ def _of_field(parameter: Parameter, field: Field, hint: str) -> Templates:
         return _prefixed(name, field, known, hint)
     shape = shape_of(parameter.schema)
     if shape.is_array:
-        several = f"{name}=" + ("{each}" if parameter.explode else "{values}")
+        several = f"{name}=" + ("{each}" if _repeats(parameter) else "{values}")
         return {(field.name, "in"): several, (field.name, "eq"): f"{name}={{value}}"}
     loose = field.kind == "date-time" or (field.kind == "text" and "enum" not in field.keywords)
     exact = re.search(r"\b(?:exact\w*|equals?|is this)\b", hint, re.I)
@@ -248,6 +258,11 @@ def _of_field(parameter: Parameter, field: Field, hint: str) -> Templates:
     if _COMMAS.search(said_of(parameter)):
         found[field.name, "in"] = f"{name}={{values}}"
     return found
+
+
+def _repeats(parameter: Parameter) -> bool:
+    """Whether several values go out in a parameter each: as its style has it, unless its own words have commas."""
+    return parameter.explode and not _COMMAS.search(said_of(parameter))
 
 
 def _placeholder(name: str, field: Field, hint: str) -> Templates:
