@@ -526,10 +526,21 @@ class Case:
             if key is None and exchange.answer.status in {401, 403}:
                 who = self.world.role.name
                 raise Skipped(f"the role {who} may not create in {self.resource.name} ({exchange.answer.status})")
+            if key is None and self.state.stores_failing:
+                key = await self.stored_all_the_same(exchange)
             if key is None:
                 raise Blocked(f"no row to work with could be made ({exchange.answer.status or exchange.answer.detail})")
             rows.append(Own(key, record, exchange))
         return rows
+
+    async def stored_all_the_same(self, failed: Exchange) -> Key | None:
+        """The key of the row that a create has made although it was answered with a server error; None if there is
+        none."""
+        if failed.answer.status < 500:
+            return None
+        key = next((own.key for entry, own in await self.strays() if entry.number in self.numbers(failed)), None)
+        self.state.stores_failing |= key is not None
+        return key
 
     async def look_at_stuck(self) -> None:
         """Look whether rows that could not be removed are gone all the same."""

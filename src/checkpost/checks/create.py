@@ -88,6 +88,17 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
             subjects=sorted(case.state.left_out),
             evidence=[exchange],
         )
+    if case.state.stores_failing:
+        yield case.finding(
+            "error",
+            "expectation",
+            "A create that is answered with a server error stores its row",
+            "success, or no row",
+            f"{exchange.answer.status}, and the row {key_text(key)} is there",
+            cause="any:stored in spite of an error",
+            purpose="create",
+            evidence=[exchange],
+        )
     own = Own(key, record, exchange)
     listing = await case.listing() if case.has("list") else None
     reads, read, listed = await stored_rows(case, own, listing)
@@ -274,10 +285,15 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
         if answered is None or answered.number not in sent or answered.answer.status < 400:
             continue
         each, exchange = sent[answered.number]
+        failed = exchange.answer.status >= 500
+        if failed and case.state.stores_failing:
+            continue  # as every row is
         yield case.finding(
             "error",
             "expectation",
-            "A record is refused but stored",
+            "A create that is answered with a server error stores its row"
+            if failed
+            else "A record is refused but stored",
             "no new row",
             f"{exchange.answer.status}, and the list holds it with the key {key_text(own.key)}",
             cause="refused but stored",

@@ -10,7 +10,7 @@ from checkpost.checks.case import Case, Own
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
 from checkpost.findings import Basis, Finding, Severity
-from checkpost.model.purpose import Purpose
+from checkpost.model.purpose import Purpose, Write
 from checkpost.model.relation import Relation
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import same
@@ -112,6 +112,13 @@ async def absent(case: Case) -> AsyncIterator[Finding]:
             continue
         if not case.world.valid(field, value):
             continue
+        # first by a change to a row whose key is known: that can be removed even where the API can show it no more
+        findings, shown = await _changed(case, relation, target, value)
+        for finding in findings:
+            yield finding
+        if not shown:
+            case.remark(f"a row with a missing {relation.field} is not shown any more, so that none is made with one")
+            continue
         record = {**await case.record(), relation.field: value}
         exchange, key = await case.create(record, "a reference to a missing row")
         if exchange.answer.ok:
@@ -119,23 +126,41 @@ async def absent(case: Case) -> AsyncIterator[Finding]:
         elif exchange.answer.refused and key is None:
             found = await case.strays()
             if found:
-                yield _stored(case, relation, exchange, found[0][1])
-        if "update" in case.resource.operations and field.updated:
-            async for finding in _updated(case, relation, target, value):
-                yield finding
+                yield _stored(case, relation, "create", exchange, found[0][1])
 
 
-async def _updated(case: Case, relation: Relation, target: Resource, value: Any) -> AsyncIterator[Finding]:
+async def _changed(case: Case, relation: Relation, target: Resource, value: Any) -> tuple[list[Finding], bool]:
+    """What is wrong when an own row is changed to refer to a missing one, and whether it can be shown then."""
+    field = case.fields[relation.field]
+    writes: tuple[tuple[Write, bool], ...] = (("update", field.updated), ("replace", field.replaced))
+    purpose = next((each for each, allowed in writes if allowed and each in case.resource.operations), None)
+    if purpose is None:
+        return [], True
     own = (await case.own())[0]
-    exchange = await case.send("update", "a reference to a missing row", key=own.key, record={relation.field: value})
-    if not exchange.answer.ok and not exchange.answer.refused:
-        return
-    _, row = await case.row_now(own.key)
-    kept = same(case.fields[relation.field], value, row.get(relation.field))
+    change = {} if purpose == "update" else await case.replacement(own.key)
+    exchange = await case.send(
+        purpose, "a reference to a missing row", key=own.key, record={**change, relation.field: value}
+    )
+    try:
+        _, row = await case.row_now(own.key)
+    except Blocked:
+        title, seen = "A reference to a missing row makes a row unreadable", await case.send("read", "", key=own.key)
+        found = case.finding(
+            "error",
+            "expectation",
+            title,
+            f"a refusal: {target.name} has no row {value!r}",
+            f"{exchange.answer.status} for {relation.field} = {value!r}, and {seen.answer.status} when the row is read",
+            cause="unreadable by an absent reference",
+            purpose=purpose,
+            subjects=[relation.field],
+            evidence=[own.exchange, exchange, seen],
+        )
+        return [found] if seen.answer.status >= 500 else [], False
+    kept = same(field, value, row.get(relation.field))
     if kept and exchange.answer.ok:
-        yield _taken(case, relation, target, "update", value, [own.exchange, exchange])
-    elif kept:
-        yield _stored(case, relation, exchange, own)
+        return [_taken(case, relation, target, purpose, value, [own.exchange, exchange])], True
+    return ([_stored(case, relation, purpose, exchange, own)] if kept and exchange.answer.refused else []), True
 
 
 def _taken(
@@ -155,7 +180,7 @@ def _taken(
     )
 
 
-def _stored(case: Case, relation: Relation, refused: Exchange, own: Own) -> Finding:
+def _stored(case: Case, relation: Relation, purpose: Write, refused: Exchange, own: Own) -> Finding:
     return case.finding(
         "error",
         "expectation",
@@ -163,7 +188,7 @@ def _stored(case: Case, relation: Relation, refused: Exchange, own: Own) -> Find
         "nothing stored",
         f"{refused.answer.status}, and the row {key_text(own.key)} has it",
         cause="refused reference stored",
-        purpose="create" if refused.request.method == "POST" else "update",
+        purpose=purpose,
         subjects=[relation.field],
         evidence=[refused],
     )

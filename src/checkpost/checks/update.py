@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from datetime import UTC, datetime
 from typing import Any
 
@@ -53,10 +53,15 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
             if not case.resource.guessed and is_of_value(exchange, name, case.fields):
                 yield _refused(case, change, exchange)
             continue
-        if not exchange.answer.ok:
+        if exchange.answer.failure:
             continue
         read, after = await case.row_now(own.key)
         evidence = [own.exchange, exchange, read]
+        if not exchange.answer.ok:
+            if not differences(case.fields, change, after) and differences(case.fields, change, row):
+                yield _stored_all_the_same(case, change, exchange, evidence)
+            row = after
+            continue
         for found in judge_change(case, "update", change, row, after, exchange, evidence):
             yield found
         row = after
@@ -65,6 +70,23 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         for found in list_differs(case, row, listing.by_key.get(own.key), listing.exchanges[-1:]):
             yield found
     await send_nulls(case, "update", own.key)
+
+
+def _stored_all_the_same(
+    case: Case, change: Mapping[str, Any], exchange: Exchange, evidence: list[Exchange]
+) -> Finding:
+    name, value = next(iter(change.items()))
+    return case.finding(
+        "error",
+        "expectation",
+        "An update that is answered with a server error is stored",
+        "success, or the row as before",
+        f"{exchange.answer.status}, and {name} = {shown(value)} is there",
+        cause="any:stored in spite of an error",
+        purpose="update",
+        subjects=[name],
+        evidence=evidence,
+    )
 
 
 async def send_nulls(case: Case, purpose: Write, key: Key) -> None:

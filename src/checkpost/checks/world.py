@@ -66,6 +66,8 @@ class State:
     ghosts: str = ""
     #: Whether every delete fails, though it is carried out: that is told once.
     deletes_fail: bool = False
+    #: Whether creates are answered with a server error, though their rows are stored.
+    stores_failing: bool = False
     #: How records are made that the API accepts: generated (""), like a row that is there ("copy" all but
     #: free texts, "copy all"), or of the required fields ("least").
     recipe: str = ""

@@ -66,9 +66,10 @@ def _field_for(parameter: str, resource: str, fields: Sequence[Field], count: in
     for name in (*_KEY_NAMES, f"{stem}id", f"{stem}key", f"{stem}code"):
         for field in fields:
             if count == 1 and normal(field.name) == normal(name) and field.name.lower().strip("_") == name.strip("_"):
-                return field, Reason(
-                    f"the item path takes {{{parameter}}}, and {field.name} is usually a key", "likely"
-                )
+                # an id that is asked for may be shown without being described
+                other = wanted.endswith("id") and not normal(field.name).endswith("id")
+                why = f"the item path takes {{{parameter}}}, and {field.name} is usually a key"
+                return field, Reason(why, "guess" if other else "likely")
     for field in fields:
         if count == 1 and wanted and (wanted.endswith(normal(field.name)) or normal(field.name).endswith(wanted)):
             return field, Reason(f"the names of {{{parameter}}} and {field.name} end alike", "guess")

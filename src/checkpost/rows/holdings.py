@@ -26,8 +26,10 @@ _RANDOM = re.compile(
 )
 #: How often keys have to be seen to count up.
 _SURELY = 3
-#: How many rows are read by a key that is only guessed.
+#: How many rows are read by a key that is not stated.
 _TRIED = 5
+#: Statuses of a read by what is no key of the table's.
+_NO_SUCH_ROW = frozenset({400, 404, 422})
 #: How many values a field may take by itself, so that it is no moment and no number that counts on.
 _MOST_USUAL = 2
 #: A client for a table by its name, as the role that sees everything; None where the table is not known.
@@ -139,24 +141,31 @@ class Holdings:
         return table
 
     async def _why_no_key(self, name: str, table: Table) -> str:
-        """Why a table's key cannot be written by; empty if it can. A key that is only guessed is tried by reads."""
+        """Why a table's key cannot be written by; empty if it can. A key that is guessed is tried by reads: of every
+        row that is tried; one that is likely to be it, until a row is read by it."""
         client = self.reach(name)
         key = client.resource.key if client is not None else None
         if client is None or key is None:
             return f"its key is not known; 'resources: {{{name}: {{key: FIELD}}}}' in the profile states it"
-        if key.reason.certainty != "guess":
+        if key.reason.certainty == "stated":
             return ""
         fields = {each.name: each for each in client.resource.fields if each.created or each.updated or each.replaced}
         rows = list(table.before.by_key.items())[:_TRIED] if table.before is not None else []
-        shown = 0
+        likely, shown = key.reason.certainty == "likely", 0
         for own, row in rows if "read" in client.resource.operations else ():
             answer = (await client.send("read", key=own, check="ledger", situation="a key that is guessed")).answer
+            if likely and answer.status not in _NO_SUCH_ROW:
+                return ""
             read = client.row_in(answer) if answer.ok else None
             shown += read is not None and not differences(fields, row, read)
-        if rows and shown == len(rows):
+        if (likely and not (rows and "read" in client.resource.operations)) or (rows and shown == len(rows)):
             return ""
         names = ", ".join(key.fields)
         line = f"resources: {{{name}: {{key: [{names}]}}}}"
+        if likely:
+            return (
+                f"its rows are not found by {names}, which is likely to be its key; '{line}' in the profile states it"
+            )
         return f"its key is only guessed to be {names}; '{line}' in the profile states it"
 
     def saw(self, name: str, rows: Iterable[tuple[Key | None, Row]]) -> None:
