@@ -52,8 +52,14 @@ def open_questions(target: Target) -> bool:
     """Whether the contract leaves something open that has to be read before a run."""
     fold = fold_of(target.contract)
     return fold is not None or any(
-        not each.fields or _lacks_key(each) or _has_no_key(each) for each in target.model.resources
+        not each.fields or _lacks_key(each) or _has_no_key(each) or _says_of_bodies_alone(each)
+        for each in target.model.resources
     )
+
+
+def _says_of_bodies_alone(resource: Resource) -> bool:
+    """Whether the contract describes what is sent, and nothing of what is shown."""
+    return "list" in resource.operations and not any(each.shown for each in resource.fields)
 
 
 def _has_no_key(resource: Resource) -> bool:
@@ -132,8 +138,9 @@ class _Reader:
             return None
         schema = await self.sampled(client, settled)
         shown = set(schema["properties"]) if schema is not None else set()
-        # else what the contract names are members of bodies, and none of the rows
-        return schema if shown and not shown & {each.name for each in resource.fields} else None
+        # what the contract names are members of bodies, and none of the rows; or it says of bodies alone
+        named = {each.name for each in resource.fields}
+        return schema if shown and (not shown & named or _says_of_bodies_alone(resource)) else None
 
     async def key(self, client: Client) -> Correction | None:
         """What rows show of their key, where the contract does not describe it."""

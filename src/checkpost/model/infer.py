@@ -336,8 +336,10 @@ def _resource(
     changed = shape_of(inner.get("update") or inner.get("replace")).properties
     by_standard = not changed and bool(layout.type_name)  # JSON:API 1.1, 9.2
     layout = replace(layout, names_row=layout.key in changed or by_standard)
+    described = False
     if known is not None:
         own = shape_of(known).properties.keys()
+        described = bool(inner) and all(own & shape_of(node).properties.keys() for node in inner.values())
         inner = {name: node if own & shape_of(node).properties.keys() else known for name, node in inner.items()}
     if takes_patch(operations.get("update")):
         inner["update"] = inner.get("create") or row_schema
@@ -439,7 +441,7 @@ def _resource(
         listed=frozenset(purpose for purpose in _WRITES if purpose in operations and takes_list(operations[purpose])),
         in_body=in_body,
         patched=takes_patch(operations.get("update")),
-        guessed=bool(untold) or (known is not None and GUESSED in shape_of(known).keywords),
+        guessed=bool(untold) or (known is not None and not described and GUESSED in shape_of(known).keywords),
         bodies_untold=tuple(untold),
         told=known if known is not None and GUESSED not in shape_of(known).keywords else None,
     )

@@ -231,7 +231,7 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
             descending,
             why,
             joined,
-            fields=among or None,
+            fields=among or plain_choices or None,
             several=several and not descending.startswith("["),
             place=parameter.place,
         )
