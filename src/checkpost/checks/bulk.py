@@ -310,12 +310,14 @@ async def limits(case: Case) -> AsyncIterator[Finding]:
 
 
 async def _many(case: Case, number: int) -> list[dict[str, Any]]:
-    """So many records with nothing in them but what they need, and one text by which a row is known as the run's."""
-    first = await case.record(full=False)
+    """So many records with nothing in them but what they need (all that rows show, where the contract does not say), and
+    one text by which a row is known as the run's."""
+    full = case.resource.guessed
+    first = await case.record(full=full)
     first |= await case.telling_text(first)
     keys = case.resource.key.fields if case.resource.key else ()
     if any(name in first and case.resource.relation(name) for name in keys):
-        return [first, *[await case.record(full=False) for _ in range(number - 1)]]
+        return [first, *[await case.record(full=full) for _ in range(number - 1)]]
     marked = [name for name, value in first.items() if case.world.mark in str(value)]
     varied = [case.fields[name] for name in first if name in {*keys, *marked} or case.fields[name].unique]
     return [first] + [{**first, **{each.name: await case.value(each) for each in varied}} for _ in range(number - 1)]

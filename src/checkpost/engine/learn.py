@@ -138,9 +138,9 @@ class _Reader:
             return None
         schema = await self.sampled(client, settled)
         shown = set(schema["properties"]) if schema is not None else set()
-        # what the contract names are members of bodies, and none of the rows; or it says of bodies alone
+        # what the contract names are members of bodies, and few or none of the rows'; or it says of bodies alone
         named = {each.name for each in resource.fields}
-        return schema if shown and (not shown & named or _says_of_bodies_alone(resource)) else None
+        return schema if shown and (2 * len(shown & named) < len(named) or _says_of_bodies_alone(resource)) else None
 
     async def key(self, client: Client) -> Correction | None:
         """What rows show of their key, where the contract does not describe it."""
