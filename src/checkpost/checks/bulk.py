@@ -310,8 +310,8 @@ async def limits(case: Case) -> AsyncIterator[Finding]:
 
 
 async def _many(case: Case, number: int) -> list[dict[str, Any]]:
-    """So many records with nothing in them but what they need (what rows show, where the contract does not say), and one
-    text by which a row is known as the run's."""
+    """So many records with nothing in them but what they need (what rows show, where the contract says nothing), and
+    one text by which a row is known as the run's."""
     full = case.resource.guessed
     first = await case.record(full=full)
     first |= await case.telling_text(first)
