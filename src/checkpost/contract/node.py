@@ -12,6 +12,7 @@ from checkpost.contract.errors import Place
 from checkpost.contract.mending import Mended
 from checkpost.contract.parse import is_json, parse
 from checkpost.contract.positions import locate
+from checkpost.errors import CheckPostError
 
 Load = Callable[[str], bytes]
 
@@ -19,9 +20,9 @@ Load = Callable[[str], bytes]
 class Unresolved(LookupError):
     """A reference that leads to nothing, or only to itself."""
 
-    def __init__(self, reference: str, place: Place, why: str) -> None:
+    def __init__(self, reference: str, place: Place, why: str, unreadable: str = "") -> None:
         super().__init__(f"the reference {reference!r} {why}")
-        self.reference, self.place, self.why = reference, place, why
+        self.reference, self.place, self.why, self.unreadable = reference, place, why, unreadable
 
 
 @dataclass
@@ -40,6 +41,8 @@ class Library:
     #: What has been worked out of a node, by its location and pointer: schemas are looked at over and over.
     shapes: dict[tuple[str, str], Any] = field(default_factory=dict)
     documents: dict[str, Any] = field(default_factory=dict)
+    #: Why documents that others refer to cannot be read, so that each is asked for once.
+    unreadable: dict[str, str] = field(default_factory=dict)
 
     def document(self, location: str) -> Any:
         """The normalised document at a location. Raises ContractError, or what ``load`` raises."""
@@ -117,11 +120,16 @@ class Node:
         reference: str = self.value["$ref"]
         address, fragment = urldefrag(reference)
         location = resolve_location(self.location, address) if address else self.location
+        unreadable = self.library.unreadable
         try:
-            document = self.library.document(location)
+            document = self.library.document(location) if location not in unreadable else None
         except OSError as error:
-            why = f"names a document that cannot be read ({error.strerror or error})"
-            raise Unresolved(reference, self.place, why) from None
+            unreadable[location] = str(error.strerror or error)
+        except CheckPostError as error:
+            unreadable[location] = str(error).removeprefix(f"{location}: ").rstrip(".")
+        if location in unreadable:
+            why = f"names a document that cannot be read ({unreadable[location]})"
+            raise Unresolved(reference, self.place, why, location) from None
         pointer = unquote(fragment)
         if pointer and not pointer.startswith("/"):
             raise Unresolved(reference, self.place, "is not a JSON Pointer")

@@ -40,7 +40,8 @@ def read_contract(location: str, load: Load = load_file) -> Contract:
         if linked:
             return _joined(location, library, linked)
         contract = _read(location, library)
-        return replace(contract, flaws=(*contract.flaws, *_flaws_on_the_way(library, set(contract.flaws))))
+        flaws = (*contract.flaws, *_flaws_on_the_way(library, set(contract.flaws)))
+        return replace(contract, flaws=tuple(_by_document(flaws, library)))
     except OSError as error:
         raise ContractError(location, f"cannot be read: {error.strerror or error}.") from None
     except RecursionError:
@@ -66,6 +67,19 @@ def _flaws_on_the_way(library: Library, known: set[Flaw]) -> Iterator[Flaw]:
         for each in found:
             severity: Literal["note", "warning"] = "note" if each.kind.startswith("no-") else "warning"
             yield Flaw(severity, each.kind, each.message, Place(at, each.pointer))
+
+
+def _by_document(flaws: Sequence[Flaw], library: Library) -> Iterator[Flaw]:
+    """Flaws with one for each document that cannot be read, in the place of one for each reference into it."""
+    told: set[str] = set()
+    for flaw in flaws:
+        document = next((each for each in library.unreadable if f"'{each}" in flaw.message), "")
+        if document and document not in told:
+            message = f"The document {document}, which is referred to, cannot be read: {library.unreadable[document]}."
+            yield replace(flaw, kind="unreadable-document", message=message)
+        elif not document:
+            yield flaw
+        told.add(document)
 
 
 def _joined(location: str, library: Library, linked: Sequence[str]) -> Contract:
@@ -101,7 +115,7 @@ def _joined(location: str, library: Library, linked: Sequence[str]) -> Contract:
         operations=tuple(operations),
         servers=tuple(Server(f"{host}{base}".rstrip("/"), "") for host in hosts),
         schemes=tuple(named.values()),
-        flaws=(*flaws, *_flaws_on_the_way(library, set(flaws))),
+        flaws=tuple(_by_document((*flaws, *_flaws_on_the_way(library, set(flaws))), library)),
         library=library,
     )
 
