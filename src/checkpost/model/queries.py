@@ -37,6 +37,8 @@ _SORTS = (
     "orderfield",
 )
 _DIRECTIONS = ("direction", "dir", "sortdirection", "sortdir", "sortorder", "orderdir", "orderdirection", "order")
+#: Directions that are said by yes or no.
+_FLAGS = re.compile(r"(?:sort|order|is|orderby|sortby)?(?:(?P<up>asc|ascending)|desc|descending|reversed?)")
 _SELECTS = ("select", "fields", "columns", "properties", "attributes", "only", "includefields")
 _COUNTS = ("count", "includetotal", "withtotal", "includecount", "withcount", "totalcount", "total", "counttotal")
 _GROUPS = ("group", "groupby", "by", "groups", "dimensions", "groupfields")
@@ -64,6 +66,9 @@ def queries_of(
     known = {word: each for word, each in known.items() if not _is_number(each)}
     sort = _first(known, _SORTS)
     direction = next((known[word] for word in _DIRECTIONS if word in known and known[word] is not sort), None)
+    direction = direction or next(
+        (each for word, each in known.items() if _FLAGS.fullmatch(word) and _is_flag(each)), None
+    )
     select = _first(known, _SELECTS) or _of_type(operation, name) or _select_in_words(known)
     # what it is for stands first; behind it may be said what it leaves alone
     if select is not None and _OTHER_SELECTION.search(said_of(select).strip().partition("\n")[0]):
@@ -303,7 +308,15 @@ def _is_direction(choices: Sequence[str]) -> bool:
 
 
 def _direction_words(direction: Parameter) -> tuple[str, str]:
+    """The words for an ascending and a descending order."""
+    flag = _FLAGS.fullmatch(normal(direction.name)) if _is_flag(direction) else None
+    if flag is not None:
+        return ("true", "false") if flag["up"] else ("false", "true")
     return _words_among(choices_of(direction))
+
+
+def _is_flag(parameter: Parameter) -> bool:
+    return shape_of(parameter.schema).types == {"boolean"}
 
 
 def _words_among(choices: Sequence[str]) -> tuple[str, str]:

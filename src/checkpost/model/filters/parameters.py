@@ -19,6 +19,7 @@ from checkpost.model.vocabulary import operator_of
 
 #: What a parameter's name says beside another's, or beside words for a condition, where it takes an operator.
 _OPERATOR_NAMES = r"(?:operator|op|comparator|comparison|lookup|matchmode|condition)"
+_CONDITIONS = frozenset({"filter", "where", "criteria", "condition", "match", "query"})
 #: Words that let a parameter take several values, of which a row has one.
 _COMMAS = re.compile(
     r"\bcsv\b|\bcommas?[- ](?:separated|delimited)\b|\bseparated?\b[^.]*\bcommas?\b"
@@ -72,6 +73,8 @@ def by_parameters(operation: Operation, queries: Sequence[Parameter], fields: Se
         templates.update(_prefixed_in_words(said, ordered))
         negation = _negation(said) if templates else ""
     templates.update(_operators_beside(queries, templates))
+    if not templates:
+        templates.update(_field_and_value(queries))
     if not wildcard:
         templates = {key: each for key, each in templates.items() if key[1] not in {"like", "ilike"}}
     if not templates:
@@ -216,6 +219,19 @@ def _operators_beside(queries: Sequence[Parameter], templates: Templates) -> Tem
         # what is asked for without an operator is left to what the API takes for the usual one
         for name in fields if "eq" in known.values() else ():
             templates.pop((name, "match"), None)
+    return found
+
+
+def _field_and_value(queries: Sequence[Parameter]) -> Templates:
+    """Conditions whose field and value are parameters of their own: ``equals_field=weight`` with ``equals_value=5``."""
+    by_name = {normal(each.name): each for each in queries}
+    found: Templates = {}
+    for word, parameter in by_name.items():
+        stem = next((word.removesuffix(each) for each in COLUMNS if word.endswith(each)), "")
+        value = by_name.get(stem + "value") if stem else None
+        operator = operator_of(stem) or ("match" if stem in _CONDITIONS else None)
+        if value is not None and operator is not None and operator not in {"null", "not_null", "between"}:
+            found.setdefault((ANY, operator), f"{parameter.name}={{field}}&{value.name}={operand(operator)}")
     return found
 
 
