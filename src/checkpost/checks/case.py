@@ -353,10 +353,13 @@ class Case:
 
     def written_alike(self, each: Field) -> bool:
         """Whether all rows have a field in one format of which the contract says nothing, or in another type."""
-        refused = each.is_text and each.name in self.state.copied
-        if refused and not any(isinstance(row.get(each.name), str) for row in self.state.rows_before):
-            return True
-        return bool(self._usual(each).format) and not each.format
+        return self._no_text(each) or (bool(self._usual(each).format) and not each.format)
+
+    def _no_text(self, each: Field) -> bool:
+        """Whether rows hold no texts where the contract has them."""
+        values = [row.get(each.name) for row in self.state.rows_before]
+        known = [value for value in values if value is not None]
+        return each.is_text and bool(known) and not any(isinstance(value, str) for value in known)
 
     def taken(self, each: Field) -> set[Any]:
         """The values of a unique field that rows have had or the run has used."""
@@ -452,11 +455,14 @@ class Case:
             for each in self.resource.fields
             if each.unique
             or each.name in keys
-            or (recipe != "copy all" and each.name not in copied and (recipe != "copy" or each.is_text))
+            or (recipe != "copy all" and each.name not in copied and (recipe != "copy" or self._is_free(each)))
         }
         return record | {
             name: source[name] for name in record if name in source and name not in keep and source[name] is not None
         }
+
+    def _is_free(self, each: Field) -> bool:
+        return each.is_text and not self._no_text(each)
 
     async def create(
         self,

@@ -325,6 +325,8 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
 @check("page.next-link", needs=("list",), cost=lambda resource: 8)
 async def next_links(case: Case) -> AsyncIterator[Finding]:
     """Do the links to the next page lead through the whole list, and end?"""
+    if case.resource.name in case.client.session.rows_at:
+        raise Skipped("its rows come in another envelope than the contract's, which may have other links")
     if not _has_links(case):
         raise Skipped("the list has no link to the next page, and no cursor")
     before = _known(case)

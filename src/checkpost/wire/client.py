@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 import uuid
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 from urllib.parse import parse_qsl, quote, unquote, urlsplit
@@ -366,6 +366,8 @@ class Client:
         rows = next((each for each in places if isinstance(each, list)), places[0])
         if self.resource.envelope.keyed and isinstance(rows, dict):
             rows = [self._with_key(key, row) for key, row in rows.items()]
+        if not isinstance(rows, list):
+            rows = self._rows_elsewhere(body)
         if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
             return None
         if self.resource.envelope.keys_at:
@@ -375,6 +377,18 @@ class Client:
             self.session.kinds.setdefault(self.resource.name, {}).update(layout.kinds_in(row))
         flat = rows if layout.plain else [layout.flat(row) for row in rows]
         return [self._below(row) for row in flat] if self.resource.under else flat
+
+    def _rows_elsewhere(self, body: Any) -> Any:
+        """The rows of a list that come inside an object where the contract has an array: where rows were seen once, and
+        else the first list of what looks like rows. None where there is none."""
+        found = self.session.rows_at
+        if self.resource.name not in found:
+            for pointer, value in _lists_in(body, "", 3):
+                first = value[0] if value else None
+                if isinstance(first, dict) and self._looks_like_row(self.resource.layout.flat(first)):
+                    found[self.resource.name] = pointer
+                    break
+        return _at(body, found[self.resource.name]) if self.resource.name in found else None
 
     def _below(self, row: Row) -> Row:
         """A row with the key of the row that it stands under, where it does not show it itself."""
@@ -519,6 +533,15 @@ def _at(body: Any, pointer: str) -> Any:
         return walk(body, pointer)
     except LookupError:
         return None
+
+
+def _lists_in(value: Any, pointer: str, depth: int) -> Iterator[tuple[str, list[Any]]]:
+    """The lists in an object and in those inside it, each with its JSON Pointer."""
+    for name, each in value.items() if isinstance(value, dict) and depth else ():
+        at = join(pointer, name)
+        if isinstance(each, list):
+            yield at, each
+        yield from _lists_in(each, at, depth - 1)
 
 
 def _first_rows(value: Any, depth: int) -> list[Row] | None:

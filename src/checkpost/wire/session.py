@@ -58,6 +58,8 @@ class Session:
         self.tokens: dict[str, str] = {}
         #: What rows have shown of their types and of those that they refer to, by resource.
         self.kinds: dict[str, dict[str, str]] = {}
+        #: Where rows of lists were found (a JSON Pointer) that the contract has elsewhere, by resource.
+        self.rows_at: dict[str, str] = {}
         #: What records are wrapped in though the contract does not say so (a JSON Pointer), by resource and purpose.
         self.wrappers: dict[tuple[str, Purpose], str] = {}
         self._logging_in: dict[str, asyncio.Lock] = {}
