@@ -68,6 +68,13 @@ def of_resource(resource: Resource) -> Json:
         "through": {each.child: each.through for each in resource.subcollections},
         "sort": resource.queries.sortings[0].parameter if len(resource.queries.sortings) == 1 else None,
         "operators": {name: sorted(filtering.operators(name)) for filtering in only for name in names},
+        "templates": {
+            f"{name} {operator}": text for filtering in only for (name, operator), text in filtering.templates.items()
+        },
+        "split": sorted(f"{name} {operator}" for filtering in only for name, operator in filtering.split),
+        "certain": resource.key.reason.certainty if resource.key else None,
+        "linkages": {each.name: each.many for each in resource.linkages},
+        "direction": [each.direction for each in resource.queries.sortings if each.direction],
         "shown_under": [each.path for each in resource.subcollections],
         "inside": resource.layout.fields_at,
         "listed": sorted(resource.listed),

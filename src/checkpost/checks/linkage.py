@@ -202,7 +202,8 @@ class _Trial:
             if now is not None and now != [wanted]:
                 title = "Setting a relationship returns success but does not store it"
                 yield self.wrong("PATCH", title, f"the row {wanted}", _in_words(now), sent, seen)
-            elif now:
+                return
+            if now:
                 async for finding in self.related(wanted, sent):
                     yield finding
             async for finding in self.missing("PATCH"):

@@ -224,6 +224,7 @@ async def _deleted(case: Case, other: Case, relation: Relation) -> AsyncIterator
     if key is None:
         status = exchange.answer.status or exchange.answer.detail
         raise Blocked(f"no row of {other.resource.name} that refers to it could be made ({status})")
+    await other.row_now(key)  # proved: it may not be shown any more when what it refers to is gone
     removed = await case.send("delete", "a row that another refers to", key=parent.key)
     there, _ = await case.read(parent.key, "a row that another refers to")
     child, row = await other.read(key, "a row that refers to another")

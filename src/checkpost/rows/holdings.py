@@ -367,6 +367,8 @@ class Holdings:
         entry = self.journal.entry(number)
         if entry is not None:
             self.refusals_lie = self.refusals_lie or (entry.sure and entry.status >= 400)
+            # where failures store rows, no answer gives their keys
+            self.table(entry.resource).unanswered |= entry.status >= 500
             self.saw(entry.resource, [(key, row)])
 
     def gone(self, name: str, key: Key) -> None:

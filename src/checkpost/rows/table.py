@@ -53,8 +53,8 @@ class Table:
     chosen: set[Key] = field(default_factory=set)
     #: All keys that it has chosen itself.
     picked: set[Key] = field(default_factory=set)
-    #: Whether the API gave no key when a row was made, and whether a create had no answer in time: others may
-    #: have none either.
+    #: Whether the API gave no key when a row was made, and whether a create had no answer in time, or failed and made
+    #: its row: others may give none either.
     keyless: bool = False
     unanswered: bool = False
     #: Own rows whose removal was asked for and not refused: another row may have the key by now.

@@ -22,6 +22,12 @@ class CreateNotStored(TableApi):
         return super().created(key, row)
 
 
+@defect("create-fails-when-done", "tags", "POST", "create", "Create answers 500, and its row is stored.")
+class CreateFailsWhenDone(TableApi):
+    def created(self, key: Key, row: Row) -> Response:
+        raise Refusal(500, "Internal error", "Something went wrong.")
+
+
 @defect("refused-but-stored", "vaults", "POST", "create", "A refused record is in the list all the same.")
 class RefusedButStored(TableApi):
     def refuse_violations(self, body: Any, partial: bool) -> None:

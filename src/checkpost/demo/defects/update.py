@@ -26,6 +26,13 @@ class UpdateLost(TableApi):
         return self.row_answer(row | self.accepted(body))
 
 
+@defect("update-fails-when-done", "tags", "PATCH", "update", "Update answers 500, and is stored.", item=True)
+class UpdateFailsWhenDone(TableApi):
+    def change(self, key: Key, values: Row) -> None:
+        super().change(key, values)
+        raise Refusal(500, "Internal error", "Something went wrong.")
+
+
 @defect("update-resets-others", "accessions", "PATCH", "update", "Fields that were not sent fall back.", item=True)
 class UpdateResetsOthers(TableApi):
     def changes(self, values: Row, row: Row) -> Row:
