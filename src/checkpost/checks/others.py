@@ -26,6 +26,7 @@ _DOES = re.compile(
     r"|callback|webhooks?|verify|confirm|(un)?subscribe|redirect|stream|events|sse|ws|websocket|watch|backup|dump|export",
     re.I,
 )
+_READS = r"(?:find|get|show|fetch|read|view|detail|details|one|by[-_]?(?:id|key))"
 #: Answers that tell something of an operation: it worked, is not there, or fails.
 _NOT_THERE = frozenset({404, 405})
 
@@ -47,14 +48,19 @@ def readable(world: World) -> Iterator[Operation]:
 
 
 def beside(world: World, resource: Resource) -> list[Operation]:
-    """The documented GETs of no table that stand under a row of a resource, and need nothing but its key."""
+    """The documented GETs of no table that stand under a row of a resource, or read one in another way
+    (``/lots/find/{id}``), and need nothing but its key."""
     if resource.item is None or resource.key is None or resource.under:
         return []
-    head = nameless(plain(resource.item)) + "/"
+    item = nameless(plain(resource.item))
+    head, _, key = item.rpartition("/")
+    another = re.compile(rf"{re.escape(head)}/{_READS}/{re.escape(key)}")
     return [
         operation
         for operation, why in world.model.others
-        if nameless(plain(operation.path)).startswith(head)
+        if (
+            nameless(plain(operation.path)).startswith(item + "/") or another.fullmatch(nameless(plain(operation.path)))
+        )
         and len(parameters(operation.path)) == len(resource.key.fields)
         and _safe(operation, why)
     ]

@@ -14,7 +14,7 @@ from checkpost.errors import CheckPostError
 from checkpost.model.access import EVERYTHING, rights_of
 from checkpost.model.infer import infer
 from checkpost.model.resource import Model
-from checkpost.model.unfolding import fold_of, rows_by_name, unfolded
+from checkpost.model.unfolding import fold_of, rows_by_name, unfolded, with_choices
 from checkpost.profile.credentials import PUBLIC, VARIABLE, Credential, Role
 from checkpost.profile.profile import Profile, error_at, nearest, read_environment, require_variables
 from checkpost.wire.fetch import loader
@@ -142,7 +142,7 @@ def understood(contract: Contract, profile: Profile) -> tuple[Contract, Model]:
     """What a contract and the profile say, with the paths of each table in place of one for all."""
     fold = fold_of(contract)
     tables = (profile.tables or fold.tables) if fold is not None else ()
-    contract = unfolded(contract, tables)
+    contract = with_choices(unfolded(contract, tables))
     rows = rows_by_name(contract, tables)
     return contract, infer(contract, profile.resources, profile.parameters, profile.queries, rows)
 

@@ -38,44 +38,23 @@ def linkages_of(resource: Resource, others: Mapping[str, Resource], operations: 
         if not rest.startswith(_HEAD) and not any(each and _is_identifier(each) for each in data.values()):
             continue  # the rows themselves, and no more than named
         ending = rest.removeprefix(_HEAD)
-        for name, within in _names(ending, next(iter(writes.values()))):
-            other = other_of(resource, name, others) if name else ""
-            if other is not None:
-                beside = (
-                    by_path.get(f"{plain(resource.item)}/{ending}", {}) if rest != ending and within is None else {}
-                )
-                yield _linkage(path, name, within or (), other, methods.get("GET"), writes, beside.get("GET"))
-
-
-def _names(rest: str, operation: Operation) -> list[tuple[str, tuple[str, ...] | None]]:
-    """The relationships that the end of a path stands for, the one named there or each that a parameter takes, and
-    what fills it: "" and None where the contract does not say which."""
-    if "/" in rest:
-        return []
-    named = PARAMETER.fullmatch(rest)
-    if named is None:
-        return [] if "{" in rest else [(rest, ())]
-    parameter = next((each for each in operation.parameters if each.location == "path" and each.name == named[1]), None)
-    choices = shape_of(parameter.schema).keywords.get("enum") if parameter is not None else None
-    return [(str(each), (str(each),)) for each in choices] if choices else [("", None)]
+        name = "" if PARAMETER.fullmatch(ending) else ending
+        if "/" in ending or "{" in name:
+            continue
+        other = other_of(resource, name, others) if name else ""
+        if other is not None:
+            beside = by_path.get(f"{plain(resource.item)}/{ending}", {}) if rest != ending and not name else {}
+            yield _linkage(path, name, other, methods.get("GET"), writes, beside.get("GET"))
 
 
 def _linkage(
-    path: str,
-    name: str,
-    within: tuple[str, ...],
-    other: str,
-    read: Operation | None,
-    writes: Mapping[str, Operation],
-    related: Operation | None,
+    path: str, name: str, other: str, read: Operation | None, writes: Mapping[str, Operation], related: Operation | None
 ) -> Linkage:
     data = {method: _data(operation) for method, operation in writes.items()}
     said = [each for each in (*data.values(), _data_shown(read)) if each is not None]
     many: bool | None = None
-    if any(each.is_array for each in said) and not any(each.properties for each in said):
-        many = True
-    elif any(each.is_array and not each.properties for each in said):
-        many = True  # one at a time may be added
+    if any(each.is_array and not each.properties for each in said):
+        many = True  # others may take one at a time
     elif said and not any(each.is_array for each in said):
         many = False
     # a body that is described as anything but identifiers is not described
@@ -83,7 +62,7 @@ def _linkage(
     form = {True: "many rows", False: "one row", None: "rows"}[many]
     why = Reason(f"{path} takes {form} of {other or 'any relationship'}", "likely" if many is not None else "guess")
     # a parameter stands for relationships of either kind, whatever is said of bodies
-    return Linkage(path, name, within, other, many if name else None, read, writes, frozenset(listed), why, related)
+    return Linkage(path, name, other, many if name else None, read, writes, frozenset(listed), why, related)
 
 
 def _shape(path: str) -> str:

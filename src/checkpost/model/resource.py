@@ -232,16 +232,14 @@ class Linkage:
     """A path under a row for the relationship ``name`` to one row of ``child``, or to ``many`` (JSON:API 1.1, 9.5);
     None where the contract leaves that open.
 
-    ``within`` is the part of the path behind the row's key that names the relationship, where a parameter does; the
-    names that a parameter takes, and what they lead to, are "" where the contract does not say. ``related`` shows then
-    the rows themselves.
+    ``name`` and ``child`` are "" where a parameter names the relationship and the contract does not say which there
+    are: ``within`` fills it then, and ``related`` shows the rows themselves.
     ``read`` shows which rows those are, ``writes`` sets, adds to or takes from them, by method; ``listed`` holds the
     methods whose body is a list.
     """
 
     path: str
     name: str
-    within: tuple[str, ...]
     child: str
     many: bool | None
     read: Operation | None
@@ -249,6 +247,7 @@ class Linkage:
     listed: frozenset[str]
     reason: Reason
     related: Operation | None = None
+    within: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

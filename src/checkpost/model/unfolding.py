@@ -1,10 +1,11 @@
-"""One path for all tables, unfolded: ``/{table}/{id}`` becomes the paths of each table by name."""
+"""Paths whose parameters stand for names, unfolded: ``/{table}/{id}`` becomes the paths of each table by name."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from operator import is_
 
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.node import Node
@@ -22,6 +23,9 @@ _NAMES = frozenset(
 #: What the last word of a path beside a list says that describes its rows.
 _SCHEMAS = re.compile(r"^_?(schema|columns|fields|describe|meta|metadata|definition|structure)$", re.I)
 _LISTINGS = re.compile(r"^_?(tables|entities|collections|resources|objects|models|datasets|schemas?|metadata)$", re.I)
+
+
+_MOST_CHOICES = 20
 
 
 @dataclass(frozen=True)
@@ -76,6 +80,30 @@ def unfolded(contract: Contract, tables: Sequence[str]) -> Contract:
         rest = tuple(parameter for parameter in each.parameters if parameter.name != fold.parameter)
         operations += [replace(each, path=each.path.replace(own, table), parameters=rest) for table in tables]
     return replace(contract, operations=tuple(operations))
+
+
+def with_choices(contract: Contract) -> Contract:
+    """The contract with a path for each choice of a parameter that stands, behind a row's key, for a word of the path:
+    ``/lots/{id}/{association}`` becomes ``/lots/{id}/species`` and ``/lots/{id}/tags``."""
+    operations: list[Operation] = []
+    for each in contract.operations:
+        found = [each]
+        for parameter in each.parameters if each.path.count("{") > 1 else ():
+            choices = shape_of(parameter.schema).keywords.get("enum") or ()
+            own = f"/{{{parameter.name}}}"
+            words = [str(word) for word in choices if re.fullmatch(r"[A-Za-z][\w-]*", str(word))]
+            if parameter.location != "path" or "{" not in each.path.partition(own)[0] or own not in each.path:
+                continue
+            if len(words) == len(choices) and 0 < len(words) <= _MOST_CHOICES:
+                rest = tuple(other for other in each.parameters if other is not parameter)
+                found = [
+                    replace(one, path=one.path.replace(own, f"/{word}"), parameters=rest)
+                    for one in found
+                    for word in words
+                ]
+        operations += found
+    same = len(operations) == len(contract.operations) and all(map(is_, operations, contract.operations))
+    return contract if same else replace(contract, operations=tuple(operations))
 
 
 def rows_by_name(contract: Contract, tables: Sequence[str]) -> dict[str, Node]:
