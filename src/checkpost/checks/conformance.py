@@ -512,14 +512,16 @@ def _only_one(violation: Violation, observation: Observation) -> Violation:
         found = [_only_one(each, observation) for each in branch]
         if found and all(each.keyword == "format" for each in found):
             return found[0]
+    if len(violation.alternatives) == 1:
+        left = [each for each in violation.alternatives[0] if not _excused(observation, each)]
+        return _only_one(left[0], observation) if left else violation
     # a list fits none of the schemas of objects: what is wrong is what the one of lists says
     meant = [
         [each for each in branch if not _excused(observation, each)]
         for branch in violation.alternatives
         if branch and not any(each.keyword == "type" and each.path == violation.path for each in branch)
     ]
-    alone = len(meant) == 1 < len(violation.alternatives) and bool(meant[0])
-    return _only_one(meant[0][0], observation) if alone else violation
+    return _only_one(meant[0][0], observation) if len(meant) == 1 and meant[0] else violation
 
 
 def _headers(observation: Observation, documented: Response, validators: Validators) -> Iterator[Finding]:

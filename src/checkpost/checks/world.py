@@ -277,7 +277,9 @@ class World:
                 watch.failures.append(found)
             else:
                 self.findings.add([found])
-        if exchange.answer.ok and not exchange.check.endswith(".rules"):
+        # what brings rows together may show the one or the other
+        own = any(operation is each for each in resource.operations.values())
+        if exchange.answer.ok and own and not exchange.check.endswith(".rules"):
             listed = operation is resource.operations.get("list")
             one = None if listed else client.row_in(exchange.answer)
             rows = client.rows_in(exchange.answer.json) if listed else ([one] if one else None)
