@@ -91,6 +91,30 @@ class Sessions(unittest.TestCase):
             # by itself it has a connection of its own
             self.assertEqual(asyncio.run(work(False)), ["", "closed"])
 
+    def test_requests_that_change_something_have_connections_of_their_own_once_one_was_closed_under_them(self) -> None:
+        opened: list[int] = []
+        asked: list[str] = []
+
+        async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            opened.append(1)
+            while head := await reader.read(65536):
+                asked.append(head.split()[0].decode())
+                if asked.count("DELETE") == 1 and asked[-1] == "DELETE":
+                    break
+                writer.write(b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\n[]")
+            writer.close()
+
+        async def work() -> list[tuple[str, int]]:
+            server = await asyncio.start_server(serve, "127.0.0.1", 0)
+            url = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}/x"
+            async with server, Connections(5, 4) as connections:
+                methods = ("GET", "DELETE", "DELETE", "DELETE", "GET", "GET")
+                return [((await connections(each, url, {}, None)).failure, len(opened)) for each in methods]
+
+        seen = asyncio.run(work())
+        self.assertEqual([failure for failure, _ in seen], ["", "closed", "", "", "", ""])
+        self.assertEqual([number for _, number in seen], [1, 1, 2, 3, 4, 4])
+
     def test_an_api_that_comes_back_is_waited_for(self) -> None:
         gone = Answer(0, (), b"", "unreachable", "nobody there")
 

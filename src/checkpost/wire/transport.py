@@ -31,16 +31,20 @@ class Connections:
         self._client: aiohttp.ClientSession | None = None
         #: When the server has failed last on the connections that are open, and how many requests are on their way.
         self._failed, self._under_way = float("-inf"), 0
+        #: For requests that change something, once a connection was closed under one: each has its own from then on,
+        #: so that an end is the request's, and none of a connection that was kept too long.
+        self._lone: aiohttp.ClientSession | None = None
 
     async def __aenter__(self) -> Connections:
         self._client = self._opened()
         return self
 
-    def _opened(self) -> aiohttp.ClientSession:
+    def _opened(self, kept: bool = True) -> aiohttp.ClientSession:
         import aiohttp
 
         # A short keep-alive, so that a server which closes idle connections seldom does so under a request.
-        connector = aiohttp.TCPConnector(limit=self._concurrency, keepalive_timeout=1.5)
+        how: dict[str, Any] = {"keepalive_timeout": 1.5} if kept else {"force_close": True}
+        connector = aiohttp.TCPConnector(limit=self._concurrency, **how)
         client = aiohttp.ClientSession(
             connector=connector,
             cookie_jar=aiohttp.DummyCookieJar(),
@@ -62,8 +66,8 @@ class Connections:
     async def __aexit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        if self._client is not None:
-            await self._client.close()
+        for client in filter(None, (self._client, self._lone)):
+            await client.close()
 
     def _closed(self, why: str) -> Answer:
         """No answer, since the connection has ended."""
@@ -79,19 +83,25 @@ class Connections:
             # sent on a connection of its own, so that its end is the request's
             await self.renew()
         self._under_way += 1
+        client = self._client if method in SAFE or self._lone is None else self._lone
+        assert client is not None
         try:
-            return await self._sent(method, url, headers, body)
+            answer = await self._sent(client, method, url, headers, body)
         finally:
             self._under_way -= 1
+        if answer.failure in {"closed", "dropped"} and method not in SAFE and self._lone is None:
+            self._lone = self._opened(kept=False)
+        return answer
 
-    async def _sent(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
+    async def _sent(
+        self, client: aiohttp.ClientSession, method: str, url: str, headers: Mapping[str, str], body: bytes | None
+    ) -> Answer:
         import aiohttp
         from yarl import URL
 
-        assert self._client is not None
         status, raw = 0, ()
         try:
-            async with self._client.request(
+            async with client.request(
                 method, URL(url, encoded=True), data=body, headers=headers, allow_redirects=False
             ) as response:
                 status = response.status
