@@ -20,6 +20,8 @@ from checkpost.wire.door import Act
 from checkpost.wire.exchange import Exchange, Request
 from checkpost.wire.listing import Key, key_text
 
+#: What sets a relationship: JSON:API has PATCH, others PUT too.
+_SETS = ("PATCH", "PUT")
 #: Refusals that say that a row may not be brought together with others so, and of nothing wrong.
 _NOT_SO = frozenset({401, 403, 405, 501})
 
@@ -28,8 +30,8 @@ _NOT_SO = frozenset({401, 403, 405, 501})
 async def linkage(case: Case) -> AsyncIterator[Finding]:
     """Do the paths of a relationship set, add to and take from it as they say?"""
     asked = False
-    links = [each for each in case.resource.linkages if each.name]
-    for open_one in (each for each in case.resource.linkages if not each.name):
+    links = [each for each in case.resource.linkages if each.child]
+    for open_one in (each for each in case.resource.linkages if not each.child):
         links += await _shown_by_rows(case, open_one)
     for link in links:
         if link.child == case.resource.name:
@@ -53,7 +55,8 @@ async def linkage(case: Case) -> AsyncIterator[Finding]:
 
 
 async def _shown_by_rows(case: Case, link: Linkage) -> list[Linkage]:
-    """A relationship for each that rows show, where the contract does not name them."""
+    """A relationship for each that rows show, or for the one that is named, where the contract does not say what they
+    lead to."""
     exchange = await case.client.send("list", check=case.check.name, situation="the relationships of rows")
     case.requests += 1
     body = exchange.answer.json if exchange.answer.ok else None
@@ -66,8 +69,10 @@ async def _shown_by_rows(case: Case, link: Linkage) -> list[Linkage]:
             first = data[0] if isinstance(data, list) and data else data
             kinds[name] = kinds.get(name) or (first.get("type") if isinstance(first, dict) else None)
     others = {each.name: each for each in case.world.model.resources}
-    found = [(name, other_of(case.resource, name, others, kind)) for name, kind in kinds.items()]
-    return [replace(link, name=name, within=(name,), child=other) for name, other in found if other is not None]
+    named = {name: kind for name, kind in kinds.items() if link.name in {"", name}}
+    found = [(name, other_of(case.resource, name, others, kind)) for name, kind in named.items()]
+    within = {name: () if link.name else (name,) for name in named}
+    return [replace(link, name=name, within=within[name], child=other) for name, other in found if other is not None]
 
 
 @dataclass
@@ -137,7 +142,7 @@ class _Trial:
         await self.shown()
         return self.list_shown
 
-    async def related(self, wanted: str, sent: Exchange) -> AsyncIterator[Finding]:
+    async def related(self, method: str, wanted: str, sent: Exchange) -> AsyncIterator[Finding]:
         """The path of the rows themselves shows those that the relationship names."""
         operation = self.link.related
         if operation is None:
@@ -153,9 +158,7 @@ class _Trial:
         rows = data if isinstance(data, list) else [data] if isinstance(data, dict) else None
         if rows is not None and not any(isinstance(row, dict) and str(row.get("id")) == wanted for row in rows):
             title, expected = "The path of related rows does not show a row of the relationship", f"the row {wanted}"
-            yield self.wrong(
-                "PATCH" if "PATCH" in self.link.writes else "POST", title, expected, "no such row", sent, exchange
-            )
+            yield self.wrong(method, title, expected, "no such row", sent, exchange)
 
     # -- judging -----------------------------------------------------------------------------------
 
@@ -195,31 +198,38 @@ class _Trial:
 
     async def one(self, first: Key) -> AsyncIterator[Finding]:
         """A relationship with one row: set to a row, to one that is missing, to none."""
-        wanted = key_text(first)
-        sent = await self.send("PATCH", [first], "setting a relationship")
-        if sent is not None and sent.answer.ok:
-            seen, now = await self.shown()
-            if now is not None and now != [wanted]:
-                title = "Setting a relationship returns success but does not store it"
-                yield self.wrong("PATCH", title, f"the row {wanted}", _in_words(now), sent, seen)
-                return
-            if now:
-                async for finding in self.related(wanted, sent):
-                    yield finding
-            async for finding in self.missing("PATCH"):
-                yield finding
-            gone = await self.send("PATCH", [], "setting a relationship to nothing")
-            if gone is not None and gone.answer.ok:
-                seen, now = await self.shown()
-                if now:
-                    title = "Setting a relationship to nothing returns success but keeps the row"
-                    yield self.wrong("PATCH", title, "no row", _in_words(now), gone, seen)
-        elif sent is not None:
-            for finding in self.refused("PATCH", sent):
+        for method in _SETS:
+            async for finding in self._set(method, first):
                 yield finding
         # JSON:API has these for many rows alone: what a contract has them for in others is left to it
         for method, situation in (("POST", "adding to a relationship"), ("DELETE", "taking from a relationship")):
             await self.send(method, [first], situation)
+
+    async def _set(self, method: str, first: Key) -> AsyncIterator[Finding]:
+        wanted = key_text(first)
+        sent = await self.send(method, [first], "setting a relationship")
+        if sent is None:
+            return
+        if not sent.answer.ok:
+            for finding in self.refused(method, sent):
+                yield finding
+            return
+        seen, now = await self.shown()
+        if now is not None and now != [wanted]:
+            title = "Setting a relationship returns success but does not store it"
+            yield self.wrong(method, title, f"the row {wanted}", _in_words(now), sent, seen)
+            return
+        if now:
+            async for finding in self.related(method, wanted, sent):
+                yield finding
+        async for finding in self.missing(method):
+            yield finding
+        gone = await self.send(method, [], "setting a relationship to nothing")
+        if gone is not None and gone.answer.ok:
+            seen, now = await self.shown()
+            if now:
+                title = "Setting a relationship to nothing returns success but keeps the row"
+                yield self.wrong(method, title, "no row", _in_words(now), gone, seen)
 
     async def many(self, first: Key, second: Key) -> AsyncIterator[Finding]:
         """A relationship with many rows: added to twice, replaced, taken from."""
@@ -236,35 +246,37 @@ class _Trial:
                 if again is not None and now is not None and now.count(wanted) > 1:
                     title = "A row that is added to a relationship twice is there twice"
                     yield self.wrong("POST", title, "once", f"{now.count(wanted)} times", sent, again, seen)
-                async for finding in self.related(wanted, sent):
+                async for finding in self.related("POST", wanted, sent):
                     yield finding
             async for finding in self.missing("POST"):
                 yield finding
         elif sent is not None:
             for finding in self.refused("POST", sent):
                 yield finding
-        async for finding in self._replaced(first, second):
-            yield finding
-        async for finding in self._taken(second if "PATCH" in self.link.writes else first):
+        left, other = first, second
+        for method in _SETS:
+            if method in self.link.writes:
+                async for finding in self._replaced(method, left, other):
+                    yield finding
+                left, other = other, left
+        async for finding in self._taken(left):
             yield finding
 
-    async def _replaced(self, first: Key, second: Key) -> AsyncIterator[Finding]:
-        sent = await self.send("PATCH", [second], "replacing the rows of a relationship")
+    async def _replaced(self, method: str, first: Key, second: Key) -> AsyncIterator[Finding]:
+        sent = await self.send(method, [second], "replacing the rows of a relationship")
         if sent is None:
             return
         if not sent.answer.ok:
-            for finding in self.refused("PATCH", sent):
-                yield finding
-            return
+            return  # the row that would be left out may have to belong to one
         seen, now = await self.shown()
         if now is None:
             return
         if key_text(second) not in now:
             title = "Replacing the rows of a relationship returns success but does not store them"
-            yield self.wrong("PATCH", title, f"the row {key_text(second)}", _in_words(now), sent, seen)
+            yield self.wrong(method, title, f"the row {key_text(second)}", _in_words(now), sent, seen)
         elif key_text(first) in now:
             title = "Replacing the rows of a relationship keeps those of before"
-            yield self.wrong("PATCH", title, f"the row {key_text(second)} alone", _in_words(now), sent, seen)
+            yield self.wrong(method, title, f"the row {key_text(second)} alone", _in_words(now), sent, seen)
 
     async def _taken(self, key: Key) -> AsyncIterator[Finding]:
         _, before = await self.shown()
@@ -285,8 +297,9 @@ class _Trial:
                     yield self.wrong("DELETE", title, "the row stays", f"{exchange.answer.status}", sent, exchange)
         # what is left in between would outlive both rows where nothing removes it with them
         _, now = await self.shown()
-        if now and "PATCH" in self.link.writes:
-            await self.send("PATCH", [], "emptying a relationship")
+        setting = next((each for each in _SETS if each in self.link.writes), None)
+        if now and setting is not None:
+            await self.send(setting, [], "emptying a relationship")
 
 
 def _in_words(keys: Sequence[str]) -> str:

@@ -55,7 +55,9 @@ def beside(world: World, resource: Resource) -> list[Operation]:
     item = nameless(plain(resource.item))
     head, _, key = item.rpartition("/")
     another = re.compile(rf"{re.escape(head)}/{_READS}/{re.escape(key)}")
-    return [
+    # the row that one refers to, where it is not known by which of its fields
+    single = [each.view.operations["read"] for each in resource.subcollections if not each.many and each.via is None]
+    return single + [
         operation
         for operation, why in world.model.others
         if (

@@ -121,7 +121,7 @@ class _Tables:
         for sub in resource.subcollections:
             names += [sub.child, *([sub.through] if sub.through else [])]
         for link in resource.linkages:
-            names += [link.child] if link.name else [each.name for each in self.world.model.resources]
+            names += [link.child] if link.child else [each.name for each in self.world.model.resources]
         for other in (*resource.embedded, *resource.nested):
             names += [other.resource, *([other.through] if other.through else [])]
         return list(dict.fromkeys(names))

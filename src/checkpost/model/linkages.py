@@ -15,7 +15,7 @@ from checkpost.model.paths import PARAMETER, normal, plain, singular
 from checkpost.model.resource import Linkage, Resource
 from checkpost.model.shape import Shape, shape_of
 
-_WRITES = ("PATCH", "POST", "DELETE")
+_WRITES = ("PATCH", "PUT", "POST", "DELETE")
 _HEAD = "relationships/"
 #: What an identifier of a row holds (JSON:API 1.1, 7.3), and nothing else.
 _IDENTIFIER = {"type", "id", "lid", "meta"}
@@ -41,10 +41,9 @@ def linkages_of(resource: Resource, others: Mapping[str, Resource], operations: 
         name = "" if PARAMETER.fullmatch(ending) else ending
         if "/" in ending or "{" in name:
             continue
-        other = other_of(resource, name, others) if name else ""
-        if other is not None:
-            beside = by_path.get(f"{plain(resource.item)}/{ending}", {}) if rest != ending and not name else {}
-            yield _linkage(path, name, other, methods.get("GET"), writes, beside.get("GET"))
+        other = (other_of(resource, name, others) if name else None) or ""
+        beside = by_path.get(f"{plain(resource.item)}/{ending}", {}) if rest != ending and not name else {}
+        yield _linkage(path, name, other, methods.get("GET"), writes, beside.get("GET"))
 
 
 def _linkage(
@@ -60,7 +59,7 @@ def _linkage(
     # a body that is described as anything but identifiers is not described
     listed = {method for method, each in data.items() if each is None or each.is_array or not _is_identifier(each)}
     form = {True: "many rows", False: "one row", None: "rows"}[many]
-    why = Reason(f"{path} takes {form} of {other or 'any relationship'}", "likely" if many is not None else "guess")
+    why = Reason(f"{path} takes {form} of {other or 'what rows show'}", "likely" if many is not None else "guess")
     # a parameter stands for relationships of either kind, whatever is said of bodies
     return Linkage(path, name, other, many if name else None, read, writes, frozenset(listed), why, related)
 

@@ -232,8 +232,8 @@ class Linkage:
     """A path under a row for the relationship ``name`` to one row of ``child``, or to ``many`` (JSON:API 1.1, 9.5);
     None where the contract leaves that open.
 
-    ``name`` and ``child`` are "" where a parameter names the relationship and the contract does not say which there
-    are: ``within`` fills it then, and ``related`` shows the rows themselves.
+    ``name`` is "" where a parameter names the relationship and the contract does not say which there are: ``within``
+    fills it then, and ``related`` shows the rows themselves. ``child`` is "" where only rows tell it.
     ``read`` shows which rows those are, ``writes`` sets, adds to or takes from them, by method; ``listed`` holds the
     methods whose body is a list.
     """
