@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from starlette.applications import Starlette
+from starlette.middleware.base import BaseHTTPMiddleware
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
@@ -142,6 +143,42 @@ async def json_of(request: Request) -> Any:
         return None
 
 
+class Coded(Bank):
+    """Every answer is 200, and what came of the request stands in its body."""
+
+    def app(self) -> Starlette:
+        async def coded(request: Request, call_next: Any) -> Response:
+            answer = await call_next(request)
+            body = b"".join([part async for part in answer.body_iterator])
+            if answer.status_code == 405:
+                return Response(status_code=405, headers={"allow": answer.headers.get("allow", "")})
+            fine, data = answer.status_code < 400, json.loads(body) if body.startswith((b"{", b"[")) else None
+            if self.way == "flag":
+                return JSONResponse(
+                    {"success": fine, "message": "done" if fine else "no", "data": data if fine else None}
+                )
+            code = answer.status_code if self.way == "http" else 0 if fine else 100 * answer.status_code + 1
+            return JSONResponse({"code": code, "message": "done" if fine else "no", "data": data if fine else None})
+
+        app = super().app()
+        app.add_middleware(BaseHTTPMiddleware, dispatch=coded)
+        return app
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        for path in contract["paths"].values():
+            for operation in (each for each in path.values() if isinstance(each, dict)):
+                status = next(each for each in operation["responses"] if each[0] == "2")
+                content = operation["responses"][status].get("content", {})
+                known = content.get("application/json", {}).get("schema", {})
+                code = {"success": {"type": "boolean"}} if self.way == "flag" else {"code": {"type": "integer"}}
+                data = {"anyOf": [known, {"type": "null"}]}
+                body = {**code, "message": {"type": "string"}, "data": data}
+                answer = {"description": "", **_content({"type": "object", "properties": body, "required": list(body)})}
+                operation["responses"] = {"200": answer}
+        return contract
+
+
 FAMILIES = ("read", "page", "create", "replace", "delete", "relate")
 
 
@@ -213,6 +250,21 @@ class Awry(unittest.TestCase):
 
     def test_a_list_of_which_only_a_header_says_that_there_is_more(self) -> None:
         self.assertEqual(self.held(Bank("capped"))[1], [])
+
+    def test_answers_that_say_in_their_bodies_what_came_of_a_request(self) -> None:
+        for way in ("http", "own", "flag"):
+            with self.subTest(way=way):
+                result, titles = self.held(Coded(way))
+                self.assertEqual(titles, [])
+                told = [each for each in result.findings if each.check == "errors.status"]
+                self.assertEqual(
+                    [(each.title, each.severity) for each in told],
+                    [("Refusals are answered 200, and only their bodies say so", "warning")],
+                )
+                stored = [each for each in result.exchanges if each.answer.on_the_wire is not None]
+                self.assertEqual({each.answer.as_sent().status for each in stored}, {200})
+                missing = {each.answer.status for each in stored if each.check == "read.missing-key"}
+                self.assertEqual(missing, {400} if way == "flag" else {404})
 
     def test_a_document_that_cannot_be_read_is_a_flaw(self) -> None:
         def refer(contract: Json) -> None:

@@ -30,6 +30,7 @@ CONFORMANCE = {
     "shape.body": "Is the body what its schema says?",
     "shape.fields": "Do rows hold documented fields only?",
     "errors.server-error": "Does the API never fail with a 5xx?",
+    "errors.status": "Do refusals have a status of their own?",
     "errors.documented": "Are refusals documented?",
     "errors.body": "Are bodies and headers of refusals what the contract says?",
     "errors.load": "Does the API answer several requests at once as it does one at a time?",
@@ -163,6 +164,21 @@ def conform(observation: Observation, validators: Validators) -> Iterator[Findin
             operation.place,
         )
         return
+    if answer.on_the_wire is not None:
+        if answer.refused:
+            yield observation.finding(
+                "errors.status",
+                "warning",
+                "standard",
+                f"Refusals are answered {answer.on_the_wire}, and only their bodies say so",
+                "a status of the class 4xx (RFC 9110, 15.5)",
+                f"{answer.on_the_wire} with {_excerpt(answer)}",
+                "everywhere:coded",
+                operation.place,
+            )
+        # the contract speaks of what is on the wire
+        observation = replace(observation, exchange=replace(observation.exchange, answer=answer.as_sent()))
+        documented = operation.response(answer.on_the_wire)
     if documented is None:
         yield _undocumented(observation)
         return

@@ -9,6 +9,7 @@ from urllib.parse import urljoin
 from checkpost.checks.world import World
 from checkpost.errors import CheckPostError, NotCompleted
 from checkpost.model.resource import Resource
+from checkpost.wire.coded import coded_in
 from checkpost.wire.exchange import Exchange, Request
 from checkpost.wire.listing import Listing
 
@@ -32,6 +33,9 @@ async def preflight(world: World, resources: Sequence[Resource]) -> None:
     listings = await asyncio.gather(*(read(resource) for resource in with_lists))
     for resource, listing in zip(with_lists, listings, strict=True):
         world.state(resource.name).before = listing
+    coded = {coded_in(each.exchanges[0].answer.json) for each in listings if each.exchanges[0].answer.ok}
+    # what all lists say alike is said of every answer
+    world.session.coded = coded.pop() if len(coded) == 1 else None
     secured = [
         listing for resource, listing in zip(with_lists, listings, strict=True) if not resource.operations["list"].open
     ]

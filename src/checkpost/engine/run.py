@@ -110,7 +110,7 @@ async def run(
         # without what its body was parsed to, and each body once
         of, told = exchange, exchange.answer
         body = bodies.setdefault(told.body, told.body)
-        kept = Answer(told.status, told.headers, body, told.failure, told.detail)
+        kept = Answer(told.status, told.headers, body, told.failure, told.detail, told.on_the_wire)
         exchanges[of.number] = Exchange(of.number, of.check, of.request, kept, of.seconds, of.attempts, of.started)
         breakdown.note(exchanges[of.number])
 

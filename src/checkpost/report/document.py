@@ -40,7 +40,7 @@ def redactor_of(result: Result) -> Redactor:
 
 def exchange_document(exchange: Exchange, redactor: Redactor) -> Json:
     """One exchange as it is stored: bodies as text, cut where they are very long."""
-    request, answer = exchange.request, exchange.answer
+    request, answer = exchange.request, exchange.answer.as_sent()
     return {
         "number": exchange.number,
         "check": exchange.check,

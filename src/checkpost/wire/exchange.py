@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, Literal
 
@@ -62,6 +62,12 @@ class Answer:
     body: bytes = b""
     failure: Failure = ""
     detail: str = ""
+    #: The status that it came with, where its body says another one.
+    on_the_wire: int | None = None
+
+    def as_sent(self) -> Answer:
+        """The answer with the status that it came with."""
+        return self if self.on_the_wire is None else replace(self, status=self.on_the_wire, on_the_wire=None)
 
     def header(self, name: str) -> str | None:
         """The first header of this name, whatever its case."""

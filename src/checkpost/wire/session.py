@@ -16,6 +16,7 @@ from checkpost.contract.pointer import walk
 from checkpost.errors import NotCompleted
 from checkpost.model.purpose import Purpose
 from checkpost.profile.credentials import Role
+from checkpost.wire.coded import Coded, told_by
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.transport import Connections, Transport
 
@@ -62,6 +63,8 @@ class Session:
         self.rows_at: dict[str, str] = {}
         #: What records are wrapped in though the contract does not say so (a JSON Pointer), by resource and purpose.
         self.wrappers: dict[tuple[str, Purpose], str] = {}
+        #: How bodies say what came of a request, where the API answers all with one status.
+        self.coded: Coded | None = None
         self._logging_in: dict[str, asyncio.Lock] = {}
         self._roles, self._environment, self.limits = roles, environment, limits
         self._on_exchange = on_exchange
@@ -177,6 +180,8 @@ class Session:
             number, started, moment = self._sent, time.perf_counter(), time.time()
             answer = await self._reached(request)
             seconds = time.perf_counter() - started
+        if self.coded is not None:
+            answer = told_by(self.coded, answer)
         if token and answer.status == 401:
             self._turned_away[number] = token
         elif token and login is not None and answer.ok:
