@@ -12,7 +12,7 @@ from checkpost.contract.reader import read_contract
 from checkpost.engine.run import Result
 from checkpost.engine.target import understood
 from checkpost.profile.profile import Profile
-from tests.foreign import Served
+from tests.direct import Direct
 from tests.linkages import ATTRIBUTES, Bank
 from tests.support import run_against
 
@@ -32,11 +32,15 @@ FAULTS = {
 }
 
 
+BASE = "http://127.0.0.1:1"
+
+
 def run(bank: Bank, families: Sequence[str] = ()) -> Result:
-    with tempfile.TemporaryDirectory() as name, Served(bank.app()) as served:
+    with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         (folder / "contract.json").write_text(json.dumps(bank.contract()), "utf-8")
-        return run_against(str(folder / "contract.json"), served.base_url, folder, tuple(ATTRIBUTES), families)
+        contract, direct = str(folder / "contract.json"), Direct(bank.app())
+        return run_against(contract, BASE, folder, tuple(ATTRIBUTES), families, transport=direct)
 
 
 class Linkages(unittest.TestCase):
