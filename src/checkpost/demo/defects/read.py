@@ -106,5 +106,5 @@ class AnswersMixedUp(TableApi):
 
     async def on_list(self, request: Request) -> Response:
         self.latest = request
-        await asyncio.sleep(0.2)
+        await asyncio.sleep(0.15)
         return await super().on_list(self.latest)
