@@ -13,7 +13,7 @@ from tests.hunt.habits import Table
 from tests.hunt.query import Row, Wanted
 from tests.hunt.trial import Trial, tried
 
-_SEEDS = 24
+_SEEDS = 16
 
 
 class Hunt(unittest.TestCase):
