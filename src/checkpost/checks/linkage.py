@@ -12,6 +12,7 @@ from checkpost.checks.both_sides import place_of, usable
 from checkpost.checks.case import Case
 from checkpost.checks.others import judge
 from checkpost.checks.registry import Skipped, check
+from checkpost.contract.contract import Operation
 from checkpost.findings import Finding, Severity
 from checkpost.model.linkages import other_of
 from checkpost.model.media import request_media_type
@@ -57,8 +58,7 @@ async def linkage(case: Case) -> AsyncIterator[Finding]:
 async def _shown_by_rows(case: Case, link: Linkage) -> list[Linkage]:
     """A relationship for each that rows show, or for the one that is named, where the contract does not say what they
     lead to."""
-    exchange = await case.client.send("list", check=case.check.name, situation="the relationships of rows")
-    case.requests += 1
+    exchange = await case.send("list", "the relationships of rows")
     body = exchange.answer.json if exchange.answer.ok else None
     rows = body.get("data") if isinstance(body, dict) else None
     kinds: dict[str, str | None] = {}
@@ -111,6 +111,13 @@ class _Trial:
             act=act,
         )
 
+    async def _get(self, operation: Operation) -> Exchange:
+        """The answer of a path of the relationship, which is no operation of the resource's."""
+        case = self.case
+        url = case.client.url(operation, (*self.own, *self.link.within))
+        case.requests += 1
+        return await case.world.session.send(Request("GET", url, case.world.role.name), case.check.name)
+
     def _type_name(self) -> str:
         """What rows of the other side say of their type."""
         client = self.other.client
@@ -120,16 +127,14 @@ class _Trial:
         """The keys, as texts, of the rows that a relationship shows; None where they cannot be told."""
         case, operation = self.case, self.link.read
         if operation is None:
-            exchange = await case.client.send("read", key=self.own, check=case.check.name, situation="reading a row")
+            exchange = await case.send("read", "reading a row", key=self.own)
             body = exchange.answer.json if exchange.answer.ok else None
             for member in ("data", "relationships", self.link.name):
                 body = body.get(member) if isinstance(body, dict) else None
         else:
-            request = Request("GET", case.client.url(operation, (*self.own, *self.link.within)), case.world.role.name)
-            exchange = await case.world.session.send(request, case.check.name)
+            exchange = await self._get(operation)
             case.world.observe(case.client, operation, exchange, "the rows of a relationship")
             body = exchange.answer.json if exchange.answer.ok else None
-        case.requests += 1
         if not isinstance(body, dict) or "data" not in body:
             return exchange, None
         data = body["data"]
@@ -147,11 +152,7 @@ class _Trial:
         operation = self.link.related
         if operation is None:
             return
-        url = self.case.client.url(operation, (*self.own, *self.link.within))
-        exchange = await self.case.world.session.send(
-            Request("GET", url, self.case.world.role.name), self.case.check.name
-        )
-        self.case.requests += 1
+        exchange = await self._get(operation)
         judge(self.case.world, operation, exchange, "the rows of a relationship")
         body = exchange.answer.json if exchange.answer.ok else None
         data = body.get("data") if isinstance(body, dict) else None

@@ -20,9 +20,9 @@ Load = Callable[[str], bytes]
 class Unresolved(LookupError):
     """A reference that leads to nothing, or only to itself."""
 
-    def __init__(self, reference: str, place: Place, why: str, unreadable: str = "") -> None:
+    def __init__(self, reference: str, place: Place, why: str) -> None:
         super().__init__(f"the reference {reference!r} {why}")
-        self.reference, self.place, self.why, self.unreadable = reference, place, why, unreadable
+        self.reference, self.place, self.why = reference, place, why
 
 
 @dataclass
@@ -129,7 +129,7 @@ class Node:
             unreadable[location] = str(error).removeprefix(f"{location}: ").rstrip(".")
         if location in unreadable:
             why = f"names a document that cannot be read ({unreadable[location]})"
-            raise Unresolved(reference, self.place, why, location) from None
+            raise Unresolved(reference, self.place, why) from None
         pointer = unquote(fragment)
         if pointer and not pointer.startswith("/"):
             raise Unresolved(reference, self.place, "is not a JSON Pointer")

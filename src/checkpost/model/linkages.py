@@ -11,7 +11,7 @@ from checkpost.model.field import Reason
 from checkpost.model.layout import of_kind
 from checkpost.model.media import is_json_type
 from checkpost.model.nearby import Nearby
-from checkpost.model.paths import PARAMETER, normal, plain, singular
+from checkpost.model.paths import PARAMETER, nameless, normal, plain, singular
 from checkpost.model.resource import Linkage, Resource
 from checkpost.model.shape import Shape, shape_of
 
@@ -25,13 +25,11 @@ def linkages_of(resource: Resource, others: Mapping[str, Resource], operations: 
     """The relationships of a resource's rows that have a path under a row, each with the resource that it leads to."""
     if resource.item is None or not resource.layout.type_name:
         return
-    base = _shape(resource.item) + "/"
-    by_path: dict[str, dict[str, Operation]] = {}
-    for operation in operations.beginning(PARAMETER.split(resource.item)[0]):
-        by_path.setdefault(operation.path, {})[operation.method] = operation
+    base = nameless(plain(resource.item)) + "/"
+    by_path = operations.beside(resource.item)
     for path, methods in by_path.items():
         writes = {method: methods[method] for method in _WRITES if method in methods}
-        if not _shape(path).startswith(base) or not writes:
+        if not nameless(plain(path)).startswith(base) or not writes:
             continue
         rest = plain(path).split("/", base.count("/"))[-1]
         data = {method: _data(operation) for method, operation in writes.items()}
@@ -43,13 +41,18 @@ def linkages_of(resource: Resource, others: Mapping[str, Resource], operations: 
             continue
         other = (other_of(resource, name, others) if name else None) or ""
         beside = by_path.get(f"{plain(resource.item)}/{ending}", {}) if rest != ending and not name else {}
-        yield _linkage(path, name, other, methods.get("GET"), writes, beside.get("GET"))
+        yield _linkage(path, name, other, methods.get("GET"), writes, data, beside.get("GET"))
 
 
 def _linkage(
-    path: str, name: str, other: str, read: Operation | None, writes: Mapping[str, Operation], related: Operation | None
+    path: str,
+    name: str,
+    other: str,
+    read: Operation | None,
+    writes: Mapping[str, Operation],
+    data: Mapping[str, Shape | None],
+    related: Operation | None,
 ) -> Linkage:
-    data = {method: _data(operation) for method, operation in writes.items()}
     said = [each for each in (*data.values(), _data_shown(read)) if each is not None]
     many: bool | None = None
     if any(each.is_array and not each.properties for each in said):
@@ -62,10 +65,6 @@ def _linkage(
     why = Reason(f"{path} takes {form} of {other or 'what rows show'}", "likely" if many is not None else "guess")
     # a parameter stands for relationships of either kind, whatever is said of bodies
     return Linkage(path, name, other, many if name else None, read, writes, frozenset(listed), why, related)
-
-
-def _shape(path: str) -> str:
-    return PARAMETER.sub("{}", plain(path))
 
 
 def _data(operation: Operation) -> Shape | None:

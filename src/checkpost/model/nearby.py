@@ -7,7 +7,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator
 
 from checkpost.contract.contract import Operation
-from checkpost.model.paths import plain
+from checkpost.model.paths import PARAMETER, plain
 
 
 class Nearby:
@@ -31,6 +31,13 @@ class Nearby:
     def beginning(self, beginning: str) -> list[Operation]:
         """Those whose path begins so."""
         return [self._all[place] for place in sorted(self._places(beginning))]
+
+    def beside(self, item: str) -> dict[str, dict[str, Operation]]:
+        """Those whose path begins as the path of an item does before its key, by path and method."""
+        by_path: dict[str, dict[str, Operation]] = {}
+        for operation in self.beginning(PARAMETER.split(item)[0]):
+            by_path.setdefault(operation.path, {})[operation.method] = operation
+        return by_path
 
     def around(self, base: str) -> list[Operation]:
         """Those whose path begins with another one, or ends with its last word."""

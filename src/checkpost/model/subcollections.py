@@ -11,7 +11,7 @@ from checkpost.model.expansions import connection
 from checkpost.model.field import Field, Reason
 from checkpost.model.media import is_json_type
 from checkpost.model.nearby import Nearby
-from checkpost.model.paths import PARAMETER, normal, plain, singular
+from checkpost.model.paths import nameless, normal, plain, singular
 from checkpost.model.resource import Resource, Subcollection
 from checkpost.model.shape import shape_of
 
@@ -25,23 +25,17 @@ def subcollections_of(
     """What the contract lists under an item of a resource."""
     if resource.item is None:
         return
-    base = _shape(resource.item)
-    by_path: dict[str, dict[str, Operation]] = {}
-    for operation in operations.beginning(PARAMETER.split(resource.item)[0]):
-        by_path.setdefault(operation.path, {})[operation.method] = operation
+    base = nameless(plain(resource.item))
+    by_path = operations.beside(resource.item)
     for path, methods in by_path.items():
         rest = plain(path).rpartition("/")
-        if _shape(rest[0]) != base or "{" in rest[2] or "GET" not in methods:
+        if nameless(plain(rest[0])) != base or "{" in rest[2] or "GET" not in methods:
             continue
         seen = view(f"{resource.name}/{rest[2]}", path)
         child = _child(rest[2], seen, others) if seen is not None else None
         if seen is None or child is None:
             continue
         yield _understood(resource, child, rest[2], seen, others, by_path, path)
-
-
-def _shape(path: str) -> str:
-    return PARAMETER.sub("{}", plain(path))
 
 
 def _child(word: str, seen: Resource, others: Mapping[str, Resource]) -> Resource | None:
