@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import json
 import os
+import re
 import subprocess
 import sys
 import tempfile
@@ -13,10 +14,12 @@ import urllib.request
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 from checkpost.commands.run import with_answers
 from checkpost.contract.contract import Contract
-from checkpost.contract.reader import read_contract
+from checkpost.contract.node import Load
+from checkpost.contract.reader import load_file, read_contract
 from checkpost.demo import seedbank
 from checkpost.demo.example import write_profile
 from checkpost.demo.seedbank import TABLES
@@ -92,8 +95,27 @@ def run_on_stand_in(
 ) -> Result:
     """A run against a stand-in as the curator; ``direct``, without a network between."""
     transport = Direct(stand_in.app) if direct else None
-    with fetched(stand_in) as (folder, contract):
-        return run_against(contract, None, folder, resources, families, role, without=without, transport=transport)
+    base_url = stand_in.address.base_url
+    with fetched(stand_in) as (folder, contract), read_once():
+        return run_against(contract, base_url, folder, resources, families, role, without=without, transport=transport)
+
+
+_READ: dict[bytes, Contract] = {}
+
+
+@contextlib.contextmanager
+def read_once() -> Iterator[None]:
+    """Contracts that differ in the stand-in's port alone are read and compiled once, for time."""
+
+    def known(location: str, load: Load = load_file) -> Contract:
+        raw = load(location)
+        key = re.sub(rb"127\.0\.0\.1:\d+", b"", raw)
+        if key not in _READ:
+            _READ[key] = read_contract(location, load)
+        return _READ[key]
+
+    with mock.patch("checkpost.engine.target.read_contract", known):
+        yield
 
 
 @contextlib.contextmanager
@@ -116,7 +138,7 @@ def run_on_example(
     roles that are not looked at, ``without`` checks that are left out, for time."""
     from checkpost.profile.profile import read_profile
 
-    with tempfile.TemporaryDirectory() as name:
+    with tempfile.TemporaryDirectory() as name, read_once():
         profile = read_profile(write_profile(Path(name), stand_in.address.base_url, stand_in.address.contract_url))
         target = aim(profile, False, 10.0)
         planned = plan(

@@ -41,6 +41,8 @@ class Library:
     #: What has been worked out of a node, by its location and pointer: schemas are looked at over and over.
     shapes: dict[tuple[str, str], Any] = field(default_factory=dict)
     documents: dict[str, Any] = field(default_factory=dict)
+    #: What each reference leads to, by the document that it stands in.
+    targets: dict[tuple[str, str], Node] = field(default_factory=dict)
     #: Why documents that others refer to cannot be read, so that each is asked for once.
     unreadable: dict[str, str] = field(default_factory=dict)
 
@@ -107,6 +109,8 @@ class Node:
 
     def resolved(self) -> Node:
         """The node that a chain of references ends at; itself where it is no reference. Raises Unresolved."""
+        if not (isinstance(self.value, dict) and isinstance(self.value.get("$ref"), str)):
+            return self
         node, seen = self, {self.uri}
         while isinstance(node.value, dict) and isinstance(node.value.get("$ref"), str):
             node = node.target()
@@ -118,6 +122,9 @@ class Node:
     def target(self) -> Node:
         """What this node's ``$ref`` names, one step. Raises Unresolved."""
         reference: str = self.value["$ref"]
+        known = self.library.targets.get((self.location, reference))
+        if known is not None:
+            return known
         address, fragment = urldefrag(reference)
         location = resolve_location(self.location, address) if address else self.location
         unreadable = self.library.unreadable
@@ -134,9 +141,11 @@ class Node:
         if pointer and not pointer.startswith("/"):
             raise Unresolved(reference, self.place, "is not a JSON Pointer")
         try:
-            return Node(self.library, location, pointer, pointers.walk(document, pointer))
+            target = Node(self.library, location, pointer, pointers.walk(document, pointer))
         except (LookupError, ValueError):
             raise Unresolved(reference, self.place, "leads to nothing") from None
+        self.library.targets[self.location, reference] = target
+        return target
 
 
 def resolve_location(base: str, reference: str) -> str:

@@ -78,10 +78,23 @@ def _parse_json(location: str, text: str) -> Any:
         ) from None
     except RecursionError:
         value = None
-    deep = too_deep(text, DEEPEST)
-    if deep:
-        raise ContractError(location, f"is nested more than {DEEPEST} levels deep.", *deep)
+    if value is None or _levels(value, DEEPEST) > DEEPEST:
+        deep = too_deep(text, DEEPEST)
+        if deep:
+            raise ContractError(location, f"is nested more than {DEEPEST} levels deep.", *deep)
     return value
+
+
+def _levels(value: Any, enough: int) -> int:
+    """How many levels of objects and arrays a value has, counted to one more than ``enough``."""
+    level, count = [value], 0
+    while count <= enough:
+        level = [each for each in level if isinstance(each, dict | list)]
+        if not level:
+            break
+        count += 1
+        level = [inner for each in level for inner in (each.values() if isinstance(each, dict) else each)]
+    return count
 
 
 @dataclass

@@ -137,14 +137,17 @@ class Validators:
     def _directed(self, node: Node, direction: Direction, names: bool) -> Any:
         """A copy of a document in which schemas speak for one direction; nothing that is reported moves."""
         if isinstance(node.value, list):
-            return [self._directed(child, direction, False) for _, child in node.children()]
+            return [
+                self._directed(node.child(place), direction, False) if isinstance(each, dict | list) else each
+                for place, each in enumerate(node.value)
+            ]
         if not isinstance(node.value, dict):
             return node.value
         copy = {
-            key: child.value
-            if key in VALUES and not names
-            else self._directed(child, direction, key in NAMED and not names)
-            for key, child in node.children()
+            key: each
+            if not isinstance(each, dict | list) or (key in VALUES and not names)
+            else self._directed(node.child(key), direction, key in NAMED and not names)
+            for key, each in node.value.items()
         }
         if names:
             return copy
