@@ -115,6 +115,9 @@ class Departures(unittest.TestCase):
         self.assertEqual(checks(200, None), [("shape.body", "error")])
         self.assertEqual(checks(200, b"{broken"), [("shape.body", "error")])
         self.assertEqual(checks(204, {"id": 1}), [("shape.body", "error")])
+        [no_number] = found(200, b'{"id": 1, "weight": -Infinity}')
+        self.assertEqual((no_number.severity, no_number.observed), ("error", "-Infinity"))
+        self.assertEqual(found(409, b'"NaN"'), [])
 
     def test_a_broken_record_shown_as_it_was_taken_is_no_fault_of_the_answer(self) -> None:
         self.assertEqual(found(200, {"id": "x"}, check="create.rules"), [])

@@ -617,6 +617,10 @@ class Beside(Library):
             "/api/summary": {"get": {"responses": answers}},
             "/api/cache/clear": {"get": {"responses": answers}},
             "/api/report": {"get": {"parameters": need, "responses": answers}},
+            "/api/books/by-title/{title}": {
+                "parameters": [{"name": "title", "in": "path", "required": True, "schema": {"type": "string"}}],
+                "get": {"responses": answers},
+            },
         }
         return contract
 
@@ -628,6 +632,9 @@ class Beside(Library):
             if request.url.path in {"/api/summary", "/api/cache/clear", "/api/report"}:
                 self.asked.append(request.url.path)
                 return JSONResponse({"books": "many"})
+            if request.url.path.startswith("/api/books/by-title/"):
+                self.asked.append("by " + request.url.path.rpartition("/")[2])
+                return JSONResponse({"books": "one"})
             answer: Response = await call(request)
             return answer
 
@@ -681,7 +688,11 @@ class FurtherDefects(unittest.TestCase):
         self.assertEqual(
             [(each.check, each.observed) for each in one], [("shape.body", '"many" is not of type "integer"')]
         )
-        self.assertEqual(library.asked, ["/api/summary"])
+        [by_title] = [each for each in library.asked if each != "/api/summary"]
+        self.assertTrue(by_title.startswith("by ") and len(by_title) > 3, "a row's own title")
+        self.assertEqual(sorted(library.asked), ["/api/summary", by_title])
+        [wrong] = [each for each in told(result) if ("GET", "/api/books/by-title/{title}") in each.operations]
+        self.assertEqual(wrong.observed, '"one" is not of type "integer"')
 
     def test_what_fails_for_its_load_alone_is_one_finding(self) -> None:
         for kind in (Overloaded, Locked):

@@ -184,6 +184,8 @@ class Filters(unittest.TestCase):
         self.assertEqual(name, "filter")
         self.assertEqual(text, '{"$or": [{"price": {"$gte": 2}}, {"$not": {"name": {"$in": ["a", "b"]}}}]}')
         self.assertEqual(self.written(resource, Compare("name", "eq", "x")), [("filter", '{"name": "x"}')])
+        of_another_table = query("where", TEXT, 'conditions (ex.: {"number": 10})')
+        self.assertEqual(self.one(Compare("name", "eq", "x"), of_another_table), [("where", '{"name": "x"}')])
 
     def test_an_operator_in_a_parameter_of_its_own(self) -> None:
         operators = {"type": "string", "enum": ["eq", "gt", "in", "odd"]}
@@ -215,6 +217,8 @@ class Filters(unittest.TestCase):
         self.assertGreater(len(untold.queries.sortings), 2)
         quotes = resource_of(query("filter", TEXT, "`price:gte:5`; operators: eq, gte")).queries.filterings
         self.assertEqual([each.quote for each in quotes], ["", "'"])
+        quoted = [each for each in untold.queries.filterings if each.form == "expression" and each.quote]
+        self.assertEqual({each.escape for each in quoted}, {""}, "how a quote is escaped is not known either")
 
     def test_no_words_for_a_condition(self) -> None:
         resource = resource_of(query("price"))
@@ -230,6 +234,7 @@ class OrdersAndFields(unittest.TestCase):
         cases: list[tuple[list[dict[str, Any]], list[tuple[str, str]]]] = [
             ([query("sort", TEXT, "`-name` for descending, joined by commas")], [("sort", "name,-price")]),
             ([query("sort", TEXT, "name:asc or name:desc")], [("sort", "name:asc,price:desc")]),
+            ([query("sort", TEXT, 'sort by (ex.: "city,-age")')], [("sort", "name,-price")]),
             ([query("$orderby")], [("$orderby", "name asc,price desc")]),
             ([query("order", TEXT, "`name.desc`")], [("order", "name.asc,price.desc")]),
             ([query("sort", TEXT, "name,ASC")], [("sort", "name,ASC"), ("sort", "price,DESC")]),
@@ -280,6 +285,7 @@ class OrdersAndFields(unittest.TestCase):
                 [("columns", "id|name")],
             ),
         ]
+        cases.append((query("projection", TEXT, 'ex.: {"city": 1}'), [("projection", '{"id": 1, "name": 1}')]))
         for no_selection in ("Show only rows with these fields set.", "Return only records whose columns match."):
             self.assertIsNone(resource_of(query("_mine", TEXT, no_selection)).queries.selecting)
         told = "Schema of rows. e.g. ?_schema=name,age will return only name and age fields."

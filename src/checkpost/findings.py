@@ -227,11 +227,11 @@ def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> l
     one: dict[tuple[str, str | None, str, str], Finding] = {finding.key: finding for finding in findings}
     for group in alike.values():
         # what is wrong with answers in the same words has one cause; what checks find may be a table's own
-        alike_anywhere = group[0].family == "shape" or group[0].severity == "note"
+        first = group[0]
+        alike_anywhere = first.family == "shape" or first.check == "errors.body" or first.severity == "note"
         least = 2 if alike_anywhere else max(2, (asked(group[0].check) + 1) // 2)
         if len({each.resource for each in group}) < least:
             continue
-        first = group[0]
         for other in group[1:]:
             first = first.merged(other)
             one.pop(other.key)
@@ -250,7 +250,8 @@ def _kind(finding: Finding) -> tuple[str, ...]:
         # what several checks and operations may show is no matter of the ones that show it first
         check = asked = ""
     elif finding.family in {"shape", "errors"}:
-        told = "" if cause == "further fields" else re.sub(r'[0-9]+(?:\.[0-9]+)?|"[^"]*"', "#", finding.observed)[:80]
+        seen = re.sub(r"^.*(?= is not of types? )", "", finding.observed)
+        told = "" if cause == "further fields" else re.sub(r'[0-9]+(?:\.[0-9]+)?|"[^"]*"', "#", seen)[:80]
         cause = cause if finding.family == "errors" else ""
     return check, finding.role, finding.severity, finding.basis, finding.title, cause, asked, told
 

@@ -143,7 +143,7 @@ def _valid_refused(case: Case, name: str, variant: Variant, exchange: Exchange) 
         "Values that the contract allows are refused",
         f"success for {name} = {shown(variant.value, 60)} ({variant.label})",
         said(exchange),
-        cause="valid value refused",
+        cause="any:valid value refused",
         purpose="create",
         subjects=[f"{name} ({variant.label})"],
         evidence=[exchange],

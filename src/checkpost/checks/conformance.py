@@ -378,6 +378,18 @@ def _media_and_body(observation: Observation, documented: Response, validators: 
             media.place,
         )
         return
+    if answer.no_numbers:
+        yield observation.finding(
+            "shape.body",
+            "error",
+            "standard",
+            "The body is not JSON: it holds NaN or Infinity",
+            "JSON, whose numbers are finite (RFC 8259, 6)",
+            ", ".join(answer.no_numbers),
+            "everywhere:no numbers",
+            media.place,
+        )
+        return
     if media.schema is None or (answer.ok and observation.exchange.check.endswith(".rules")):
         return  # that a broken record is shown as it was taken is no fault of the answer
     bodies = [body]

@@ -51,10 +51,10 @@ async def broken_body(case: Case) -> AsyncIterator[Finding]:
                 yield case.finding(
                     "error",
                     "contract",
-                    f"{operation.method} accepts a body that is not a record",
+                    "A body that is not a record is accepted",
                     "a refusal, such as 400",
                     f"{exchange.answer.status} for {situation}",
-                    cause=f"takes broken body: {purpose}",
+                    cause="any:takes broken body",
                     purpose=purpose,
                     place=operation.body.place if operation.body else None,
                     subjects=[situation],

@@ -13,7 +13,7 @@ from checkpost.checks.together import all_of
 from checkpost.checks.world import World
 from checkpost.contract.contract import Operation
 from checkpost.model.doing import DOES
-from checkpost.model.paths import nameless, parameters, plain
+from checkpost.model.paths import nameless, normal, parameters, plain
 from checkpost.model.resource import Resource
 from checkpost.wire.exchange import Exchange, Request
 
@@ -68,16 +68,40 @@ def beside(world: World, resource: Resource) -> list[Operation]:
     ]
 
 
+def by_field(world: World, resource: Resource) -> list[tuple[Operation, str]]:
+    """The documented GETs of no table that read a row by another field than its key (``/species/{code}``,
+    ``/species/by-code/{code}``), with that field."""
+    if resource.item is None or resource.key is None or resource.under:
+        return []
+    head = nameless(plain(resource.item)).rpartition("/")[0]
+    way = re.compile(rf"{re.escape(head)}/(?:[^/{{}}]+/)?\{{\}}")
+    named = {
+        normal(each.name): each.name for each in resource.fields if each.shown and each.type in {"string", "integer"}
+    }
+    found = []
+    for operation, why in world.model.others:
+        names = [normal(name) for name in parameters(operation.path)]
+        if way.fullmatch(nameless(plain(operation.path))) and _safe(operation, why):
+            # the parameter may be named for the row too: {speciesCode}
+            field = next((named[each] for each in named if any(name.endswith(each) for name in names)), None)
+            if field is not None and field not in resource.key.fields:
+                found.append((operation, field))
+    return found
+
+
 @check("read.beside", needs=("create", "delete"), creates=True, cost=lambda resource: 0)
 @looking
 async def beside_rows(case: Case) -> None:
     """Is what can be read beside a row answered as the contract describes it?"""
     operations = beside(case.world, case.resource)
-    if not operations:
+    by_others = by_field(case.world, case.resource)
+    if not operations and not by_others:
         raise Skipped("the contract has nothing else to read beside its rows")
     own = (await case.own())[0]
-    for operation in operations:
-        url = case.client.url(operation, own.key)
+    _, row = await case.row_now(own.key)
+    named = [(operation, (row[name],)) for operation, name in by_others if isinstance(row.get(name), str | int)]
+    for operation, key in [*((each, own.key) for each in operations), *named]:
+        url = case.client.url(operation, key)
         exchange = await case.world.session.send(Request("GET", url, case.world.role.name), case.check.name)
         case.requests += 1
         judge(case.world, operation, exchange, "asked of an own row")

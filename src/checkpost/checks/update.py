@@ -175,10 +175,10 @@ def _refused(case: Case, change: dict[str, Any], exchange: Exchange) -> Finding:
     return case.finding(
         "warning",
         "contract",
-        "Update that the contract allows is refused",
+        "Values that the contract allows are refused",
         f"success for {name} = {shown(change[name], 60)}",
         f"{exchange.answer.status} {' '.join(exchange.answer.text.split())[:160]}",
-        cause="valid change refused",
+        cause="any:valid value refused",
         purpose="update",
         subjects=[name],
         evidence=[exchange],

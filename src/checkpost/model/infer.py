@@ -117,10 +117,12 @@ def infer(
         if resource.queries.aggregating:
             aggregated.setdefault(resource.queries.aggregating.path, set()).add(name)
     items = {nameless(plain_path(each.item)) for each in resources.values() if each.item}
+    lists = {plain_path(each.collection) for each in resources.values() if each.collection}
     resources = {
         name: each
         for name, each in resources.items()
-        if set(each.operations) != {"list"} or not (_beside(each, aggregated) or _among_rows(each, items))
+        if not (set(each.operations) == {"list"} and (_beside(each, aggregated) or _among_rows(each, items)))
+        and not (set(each.operations) == {"read"} and _by_another_field(each, lists))
     }
     directory = directory_of(resources)
     for name, resource in resources.items():
@@ -222,6 +224,14 @@ def _without_links(sub: Subcollection, taken: Container[object]) -> Subcollectio
 def _beside(resource: Resource, aggregated: Mapping[str, set[str]]) -> bool:
     """Whether a list is another resource's aggregates."""
     return bool(aggregated.get(resource.collection or "", set()) - {resource.name})
+
+
+def _by_another_field(resource: Resource, lists: Container[str]) -> bool:
+    """Whether what reads one row is another way to read a row of a list, as ``/lots/by-code/{code}`` beside
+    ``/lots``."""
+    head, _, key = plain_path(resource.item or "").rpartition("/")
+    above, _, word = head.rpartition("/")
+    return above in lists and normal(word).removeprefix("by") in {normal(each) for each in path_parameters(key)}
 
 
 def _among_rows(resource: Resource, items: Container[str]) -> bool:

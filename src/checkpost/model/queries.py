@@ -20,7 +20,17 @@ from checkpost.model.query import Function
 from checkpost.model.resource import Paging
 from checkpost.model.said import code_in, said_of
 from checkpost.model.shape import shape_of
-from checkpost.model.spelling import ANY, AS_JSON, Aggregating, Counting, Filtering, Queries, Selecting, Sorting
+from checkpost.model.spelling import (
+    ANY,
+    AS_JSON,
+    AS_MEMBERS,
+    Aggregating,
+    Counting,
+    Filtering,
+    Queries,
+    Selecting,
+    Sorting,
+)
 from checkpost.model.vocabulary import function_of
 
 _SORTS = (
@@ -39,7 +49,17 @@ _SORTS = (
 _DIRECTIONS = ("direction", "dir", "sortdirection", "sortdir", "sortorder", "orderdir", "orderdirection", "order")
 #: Directions that are said by yes or no.
 _FLAGS = re.compile(r"(?:sort|order|is|orderby|sortby)?(?:(?P<up>asc|ascending)|desc|descending|reversed?)")
-_SELECTS = ("select", "fields", "columns", "properties", "attributes", "only", "includefields")
+_SELECTS = (
+    "select",
+    "fields",
+    "columns",
+    "properties",
+    "attributes",
+    "only",
+    "includefields",
+    "projection",
+    "projections",
+)
 _COUNTS = ("count", "includetotal", "withtotal", "includecount", "withcount", "totalcount", "total", "counttotal")
 _GROUPS = ("group", "groupby", "by", "groups", "dimensions", "groupfields")
 _MEASURES = ("aggregate", "aggregates", "agg", "aggs", "metrics", "measures", "functions", "compute", "calculate")
@@ -146,7 +166,9 @@ def choices_of(parameter: Parameter) -> list[str]:
 
 
 def joined_by(parameter: Parameter) -> str | None:
-    """What joins names: as ``separator_of``, or a list in JSON where words or examples show one."""
+    """What joins names: as ``separator_of``, or a list or an object in JSON where words or examples show one."""
+    if re.search(r"\{\s*\\?\"\w+\\?\"\s*:\s*(?:1|true)\b", said_of(parameter)):
+        return AS_MEMBERS
     return AS_JSON if re.search(r"\[\s*\\?\"\w", said_of(parameter)) else separator_of(parameter)
 
 
@@ -167,7 +189,7 @@ _STYLES: tuple[tuple[str, str, str], ...] = (
     (
         "{field}",
         "-{field}",
-        r"(?<![\w-])-(?:FIELD)\b|[`'\"]-[`'\"]|\b(?:minus|hyphen)\b|(?:prefix\w*|leading)\W+(?:\w+\W+)?[`'\"]?-",
+        r"(?<![\w-])-(?:FIELD)\b|\w,\s?-[a-z]|[`'\"]-[`'\"]|\b(?:minus|hyphen)\b|(?:prefix\w*|leading)\W+(?:\w+\W+)?[`'\"]?-",
     ),
     ("{field}:asc", "{field}:desc", r"(?:FIELD):(?:asc|desc)\b"),
     ("{field}.asc", "{field}.desc", r"(?:FIELD)\.(?:asc|desc)\b"),

@@ -21,6 +21,8 @@ Pairs = list[tuple[str, str]]
 ANY = "*"
 #: In the place of what joins several names, where they are a list in JSON.
 AS_JSON = "[]"
+#: What joins names where they are the members of an object in JSON, each with the value 1.
+AS_MEMBERS = "{}"
 
 
 class Inexpressible(Exception):
@@ -254,7 +256,9 @@ def listed(parameter: str, names: Collection[str], separator: str | None) -> Pai
     """The query parameters that list names: joined, each in a parameter of its own, or as JSON."""
     if separator is None:
         return [(parameter, name) for name in names]
-    return [(parameter, json.dumps(list(names)) if separator == AS_JSON else separator.join(names))]
+    if separator in {AS_JSON, AS_MEMBERS}:
+        return [(parameter, json.dumps(list(names) if separator == AS_JSON else dict.fromkeys(names, 1)))]
+    return [(parameter, separator.join(names))]
 
 
 @dataclass(frozen=True)
@@ -295,7 +299,7 @@ class Sorting:
 @dataclass(frozen=True)
 class Selecting:
     """How the fields to answer with are written; ``separator`` None repeats the parameter, and ``AS_JSON`` makes a list
-    in JSON of them."""
+    in JSON of them, ``AS_MEMBERS`` an object."""
 
     parameter: str
     reason: Reason

@@ -16,7 +16,7 @@ from checkpost.model.filters.parameters import shape_text
 from checkpost.model.media import is_form, request_media_type
 from checkpost.model.query import Function, Operator
 from checkpost.model.resource import Model, Resource
-from checkpost.model.spelling import Filtering
+from checkpost.model.spelling import AS_JSON, AS_MEMBERS, Filtering
 
 if TYPE_CHECKING:
     from checkpost.engine.learn import Learnt
@@ -314,7 +314,11 @@ def query_texts(resource: Resource) -> Iterator[Asked]:
         yield Asked("Sort", f"{name}={keys}{tried}", (), sorting.reason)
     if queries.selecting:
         selecting = queries.selecting
-        joined = "A, repeated" if selecting.separator is None else f"A{selecting.separator}B"
+        joined = "A, repeated"
+        if selecting.separator is not None:
+            joined = {AS_JSON: '["A","B"]', AS_MEMBERS: '{"A":1,"B":1}'}.get(
+                selecting.separator, f"A{selecting.separator}B"
+            )
         yield Asked("Select", f"{selecting.parameter}={joined}", (), selecting.reason)
     if queries.counting:
         counting = queries.counting

@@ -41,6 +41,8 @@ _TELLING = 20
 _READS = {"list", "read"}
 #: Names that drivers of databases have for the key of a row just made.
 _INSERTED = {"insertid", "insertedid", "lastinsertid", "lastinsertrowid", "lastrowid", "newid", "generatedid"}
+#: Members of an answer that hold no row, though theirs may be named for its fields, as the links of its references are.
+_ASIDE = frozenset({"links", "meta"})
 _IN_URLS = "%:/?#[]@!$&'()*+,;=-._~"
 
 
@@ -451,7 +453,8 @@ class Client:
         flat = self.resource.layout.flat(value)
         if self._looks_like_row(flat):
             return flat
-        found = (self._row_within(each, depth - 1) for each in value.values() if isinstance(each, dict | list))
+        inner = [each for name, each in value.items() if name.lstrip("_@") not in _ASIDE]
+        found = (self._row_within(each, depth - 1) for each in inner if isinstance(each, dict | list))
         return next((row for row in found if row is not None), None)
 
     def new_key(self, answer: Answer, record: Mapping[str, Any]) -> Key | None:

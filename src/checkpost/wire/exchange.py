@@ -96,6 +96,15 @@ class Answer:
     def json(self) -> Any:
         return self.parsed[1]
 
+    @cached_property
+    def no_numbers(self) -> tuple[str, ...]:
+        """The words in a body that many programs write and read for numbers, and JSON has not: NaN, Infinity (RFC 8259,
+        6)."""
+        found: dict[str, None] = {}
+        if (b"NaN" in self.body or b"Infinity" in self.body) and self.media_type not in LINES and self.parsed[0]:
+            json.loads(self.body.decode("utf-8"), parse_constant=found.setdefault)
+        return tuple(found)
+
     @property
     def ok(self) -> bool:
         return 200 <= self.status < 300

@@ -56,8 +56,7 @@ def expression(parameter: Parameter, names: Sequence[str]) -> tuple[Filtering, .
     suffixed = by_json_suffix(parameter, said)
     if suffixed is not None:
         return (suffixed,)
-    in_json = parameter.media_type.endswith("json") or re.search(r"\{\s*\\?\"", said)
-    if in_json or shape_of(parameter.schema).item is not None:
+    if _in_json(parameter) or shape_of(parameter.schema).item is not None:
         as_object = by_json(parameter, said, names)
         return (as_object,) if as_object is not None else ()
     # an example may be of another table, where one description serves all
@@ -210,6 +209,12 @@ def _by_member(parameter: Parameter, why: Reason) -> Filtering:
     return Filtering("parameters", templates, why, parameter.name, documented=False, place=parameter.place)
 
 
+def _in_json(parameter: Parameter) -> bool:
+    """Whether a parameter takes JSON, by its media type, its schema or an example in words."""
+    shown = re.search(r"\{\s*\\?\"", said_of(parameter))
+    return parameter.media_type.endswith("json") or bool(shown) or "object" in shape_of(parameter.schema).types
+
+
 def untold(parameter: Parameter) -> tuple[Filtering, ...]:
     """A parameter without a description: the usual grammars, to be tried."""
     why = Reason(f"the list takes {parameter.name}, whose grammar the contract does not describe", "guess")
@@ -227,10 +232,12 @@ def untold(parameter: Parameter) -> tuple[Filtering, ...]:
         for word in ("eq", "gt", "lt"):
             words.setdefault((ANY, word), f'{{"{{field}}": {{"{sign}{word}": "{{value}}"}}}}')
         as_json.append(Filtering("json", words, why, parameter.name, documented=False, place=parameter.place))
-    if parameter.media_type.endswith("json") or "object" in shape_of(parameter.schema).types:
+    if _in_json(parameter):
         return tuple(as_json)
     found = [
-        Filtering("expression", each, why, parameter.name, documented=False, quote=quote, place=parameter.place)
+        Filtering(
+            "expression", each, why, parameter.name, documented=False, quote=quote, escape="", place=parameter.place
+        )
         for each in grammars
         for quote in ("'", "")
     ]

@@ -45,8 +45,9 @@ def by_json(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering 
     tokens = {token for token in tokens if re.fullmatch(r"[$_]?[A-Za-z_]+", token)}
     for token in sorted(tokens - set(names)) if not stated else ():
         templates |= {(ANY, operator): each for operator, each in _json_members(token)}
-    scalar = rf"\"(?:{'|'.join(map(re.escape, names))})\"\s*:\s*(?:\"|-?\d|true|false|null)" if names else "$^"
-    if re.search(scalar, said) and not stated:
+    # an example may be of another table, where one description serves all
+    plainly = re.findall(r"\"([A-Za-z]\w*)\"\s*:\s*(?:\"|-?\d|true|false|null)", said)
+    if any(word in names or operator_of(word) is None for word in plainly) and not stated:
         templates[ANY, "eq"] = '{"{field}": "{value}"}'
         if re.search(r":\s*null\b", said):
             templates[ANY, "null"] = '{"{field}": null}'
