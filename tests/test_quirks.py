@@ -691,8 +691,7 @@ class FurtherDefects(unittest.TestCase):
         [by_title] = [each for each in library.asked if each != "/api/summary"]
         self.assertTrue(by_title.startswith("by ") and len(by_title) > 3, "a row's own title")
         self.assertEqual(sorted(library.asked), ["/api/summary", by_title])
-        [wrong] = [each for each in told(result) if ("GET", "/api/books/by-title/{title}") in each.operations]
-        self.assertEqual(wrong.observed, '"one" is not of type "integer"')
+        self.assertIn(("GET", "/api/books/by-title/{title}"), one[0].operations)
 
     def test_what_fails_for_its_load_alone_is_one_finding(self) -> None:
         for kind in (Overloaded, Locked):
