@@ -642,6 +642,30 @@ class Beside(Library):
         return app
 
 
+class Viewed(Library):
+    """Reading a book counts it, and nobody can make one."""
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        for path, item in contract["paths"].items():
+            for method in ("post", "put", "patch", "delete") if "books" in path else ():
+                item.pop(method, None)
+        return contract
+
+    def app(self) -> Any:
+        app = super().app()
+
+        async def counted(request: Request, call: Any) -> Response:
+            answer: Response = await call(request)
+            key = request.url.path.rpartition("/")[2]
+            if request.method == "GET" and key.isdigit() and int(key) in self.books:
+                self.books[int(key)]["pages"] += 1
+            return answer
+
+        app.add_middleware(BaseHTTPMiddleware, dispatch=counted)
+        return app
+
+
 class FurtherDefects(unittest.TestCase):
     def found(self, library: Library, style_checks: set[str]) -> list[Finding]:
         findings = told(run_on(library))
@@ -692,6 +716,16 @@ class FurtherDefects(unittest.TestCase):
         self.assertTrue(by_title.startswith("by ") and len(by_title) > 3, "a row's own title")
         self.assertEqual(sorted(library.asked), ["/api/summary", by_title])
         self.assertIn(("GET", "/api/books/by-title/{title}"), one[0].operations)
+
+    def test_reading_that_changes_the_rows_of_others_is_tried_on_one_of_them(self) -> None:
+        library = Viewed(PLAIN)
+        before = copy.deepcopy(library.books)
+        result = run_on(library)
+        [one] = told(result)
+        self.assertEqual((one.title, one.subjects), ("Reading a row changes it", ("pages",)))
+        changed = [key for key, book in library.books.items() if book != before[key]]
+        self.assertEqual(len(changed), 1, changed)
+        self.assertEqual([each.key for each in result.harmed], [(changed[0],)])
 
     def test_what_fails_for_its_load_alone_is_one_finding(self) -> None:
         for kind in (Overloaded, Locked):

@@ -126,6 +126,8 @@ class Temper:
     filter_ignored: bool = False
     by_filter: bool = False
     reading_removes: bool = False
+    #: Reading a row by its key counts it, in a field that no client may set.
+    reading_counts: bool = False
     accepts_all: bool = False
     #: Blanks around texts are cut off; a change of the key makes another row; a removal that is refused fails with 500.
     trims: bool = False
@@ -458,6 +460,9 @@ class Api:
                 return 500, {"error": "failed"}
             if temper.reading_removes and method == "GET":
                 self._delete(table.name, key)
+            if temper.reading_counts and method == "GET":
+                row = rows[key] = {**row, "reads": row.get("reads", 0) + 1}
+                self.version += 1
             return 200, {name: value for name, value in row.items() if name != "~gone"}
         if method == "DELETE":
             if temper.maker_may_not_delete and _role(headers) != "keeper":
@@ -528,13 +533,14 @@ class Api:
             columns = {each.name: each.schema() for each in table.columns}
             kind = "string" if self.temper.text_keys else "integer"
             own = {name: {"type": kind, "readOnly": True} for name in table.key if name not in columns}
+            own |= {"reads": {"type": "integer", "readOnly": True}} if self.temper.reading_counts else {}
             own |= {"uid": {"type": "string", "readOnly": True}} if self.temper.found_by_uid else {}
             required = [each.name for each in table.columns if each.required]
             title = table.name.title().replace("-", "")
             schemas[f"New{title}"] = _object(columns, required)
             schemas[f"Some{title}"] = _object({n: s for n, s in columns.items() if n not in table.key}, [])
             shown = [name for name in required if name not in self.hidden]
-            schemas[title] = _object({**own, **columns}, [*own, *shown])
+            schemas[title] = _object({**own, **columns}, [*(name for name in own if name != "reads"), *shown])
             paths |= dict(self._paths(table, title))
         return {
             "openapi": "3.0.3",

@@ -13,6 +13,7 @@ from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.first import first_row
 from checkpost.checks.readback import answer_differs, changed_values, list_differs, missing_from_list, stored_rows
+from checkpost.checks.reading import Changed, changed_by_reading
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, situation, try_breaks
 from checkpost.checks.taken import unique_basis, unique_fields
@@ -153,30 +154,34 @@ async def _reading_is_harmless(case: Case, own: Own, row: Row, reads: list[Excha
         sent.append(await case.world.session.send(Request(method, address, case.world.role.name), case.check.name))
         case.requests += 1
     again, after = await case.read(own.key, "a row that was read before")
-    changed = differences(case.fields, row, after, case.settable) if after is not None else []
-    if not changed and not (after is None and case.client.absent(again.answer)):
+    moved = differences(case.fields, row, after) if after is not None else []
+    if set(moved) & set(case.settable):
+        changed: Changed | None = Changed(moved, row, after or {}, again)
+    else:
+        changed = await changed_by_reading(case, own.key, moved) if moved and case.has("list") else None
+    gone = after is None and case.client.absent(again.answer)
+    if not changed and not gone:
         case.state.read_safely = True
         return
-    did = f"changes it: {changed[0]}" if changed else "removes it"
-    ledger, name = case.world.ledger, case.resource.name
-    if ledger is not None:
-        ledger.harmful_reads(name, f"reading a row {did}")
-    if not changed:
-        case.forget(own.key)
-    case.state.not_creatable = f"reading a row {did}, so that no more is tried"
+    did = f"changes it: {changed.names[0]}" if changed else "removes it"
+    case.world.harmful_reads(case.resource.name, f"reading a row {did}")
+    if changed is None or set(changed.names) & set(case.settable):
+        case.state.not_creatable = f"reading a row {did}, so that no more is tried"
+    evidence = [own.exchange, *sent]
+    if changed is not None:
+        yield changed.finding(case, evidence)
+        return
+    case.forget(own.key)
     methods = ", ".join(dict.fromkeys(each.request.method for each in sent))
     yield case.finding(
         "error",
         "standard",
-        "Reading a row changes it" if changed else "Reading a row removes it",
+        "Reading a row removes it",
         f"the row as before: {methods} are safe (RFC 9110, 9.2.1)",
-        f"{changed[0]} was {row[changed[0]]!r} and is {(after or {})[changed[0]]!r}"
-        if changed
-        else f"{again.answer.status} when it is read again",
+        f"{again.answer.status} when it is read again",
         cause="any:read writes",
         purpose="read",
-        subjects=changed,
-        evidence=[own.exchange, *sent, again],
+        evidence=[*evidence, again],
     )
 
 

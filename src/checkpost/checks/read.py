@@ -8,10 +8,12 @@ from urllib.parse import quote
 
 from checkpost.checks.addressing import found_otherwise
 from checkpost.checks.case import Case
+from checkpost.checks.reading import Changed, changed_by_reading
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.oracle.same import differences
+from checkpost.rows.table import Harm
 from checkpost.wire.client import Client
 from checkpost.wire.exchange import Exchange, Request
 from checkpost.wire.listing import Key, Listing, Row, key_text
@@ -135,7 +137,11 @@ async def item_equals_list(case: Case) -> AsyncIterator[Finding]:
     if not keys:
         raise Skipped(_NO_KEY.format(key_text(case.resource.key.fields if case.resource.key else None)))
     sample = [keys[index] for index in range(0, len(keys), max(1, len(keys) // _SAMPLE))][:_SAMPLE]
-    answers = await all_of(case.read(key) for key in sample)
+    first = await _read_alone(case, sample[0], before.by_key[sample[0]])
+    if isinstance(first, Finding):
+        yield first
+        return
+    answers = [first, *await all_of(case.read(key) for key in sample[1:])]
     if case.world.ledger is None and all(case.client.absent(exchange.answer) for exchange, _ in answers):
         found = await found_otherwise(case, before.by_key[sample[0]], before.rows, answers[0][0])
         if found is not None:
@@ -173,6 +179,35 @@ async def item_equals_list(case: Case) -> AsyncIterator[Finding]:
                     subjects=wrong,
                     evidence=[before.exchanges[0], exchange],
                 )
+
+
+async def _read_alone(case: Case, key: Key, listed: Row) -> tuple[Exchange, Row | None] | Finding:
+    """The answer to reading a row; a finding where reading changes it. Where no own row has shown that reading does no
+    harm, one of others is read twice before any other is, and no more are where it is another one then. One table after
+    another does so: two of them may show the same rows."""
+    if case.state.read_safely:
+        return await case.read(key)
+    async with case.world.reading_alone:
+        return await _read_twice(case, key, listed)
+
+
+async def _read_twice(case: Case, key: Key, listed: Row) -> tuple[Exchange, Row | None] | Finding:
+    exchange, row = await case.read(key)
+    if row is None:
+        return exchange, row
+    again, after = await case.read(key, "a row that was read before")
+    if after is None and case.client.absent(again.answer):
+        case.world.harmful_reads(case.resource.name, "a row was gone after it had been read")
+        raise Skipped("a row was gone after it had been read, so that no others are read by their keys")
+    known = after or row
+    moved = {*differences(case.fields, row, known), *differences(case.fields, listed, known)}
+    changed = await changed_by_reading(case, key, moved) if moved else None
+    if changed is None:
+        return exchange, row
+    case.world.harmful_reads(case.resource.name, f"reading a row changes it: {changed.names[0]}")
+    if case.world.ledger is None:
+        case.world.harmed.append(Harm(case.resource.name, key, f"has another {changed.names[0]}", listed, False))
+    return changed.finding(case, [exchange, again])
 
 
 async def _changes_by_itself(case: Case, key: Key, row: Row, wrong: list[str]) -> bool:
@@ -263,17 +298,7 @@ async def reading_changes_nothing(case: Case) -> AsyncIterator[Finding]:
     last, after = await case.row_now(own.key)
     wrong = differences(case.fields, before, after, case.settable)
     if wrong:
-        yield case.finding(
-            "error",
-            "standard",
-            "Reading a row changes it",
-            "no change: GET is safe (RFC 9110, 9.2.1)",
-            f"{wrong[0]} was {before[wrong[0]]!r} and is {after[wrong[0]]!r}",
-            cause="any:read writes",
-            purpose="read",
-            subjects=wrong,
-            evidence=[own.exchange, *_about(sent, wrong[0]), last],
-        )
+        yield Changed(wrong, before, after, last).finding(case, [own.exchange, *_about(sent, wrong[0])])
 
 
 def _about(sent: list[Exchange], name: str) -> list[Exchange]:

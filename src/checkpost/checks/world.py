@@ -22,6 +22,7 @@ from checkpost.oracle.columns import Snapshot
 from checkpost.profile.credentials import Role
 from checkpost.rows.journal import Entry
 from checkpost.rows.ledger import Ledger
+from checkpost.rows.table import Harm
 from checkpost.values.plain import Values
 from checkpost.wire.client import Client
 from checkpost.wire.exchange import Exchange
@@ -167,6 +168,10 @@ class World:
     exchanges: dict[int, Exchange] = field(default_factory=dict)
     exercised: set[tuple[str, str]] = field(default_factory=set)
     making_parents: asyncio.Lock = field(default_factory=asyncio.Lock)
+    #: Rows of others that reading has changed, in a run that writes nothing.
+    harmed: list[Harm] = field(default_factory=list)
+    #: Held by the table whose rows are read for the first time, where that may change them.
+    reading_alone: asyncio.Lock = field(default_factory=asyncio.Lock)
     #: Whether a thousand rows have been sent at once already.
     large_done: bool = False
     #: How many rows are left on purpose, and those that an earlier run has left.
@@ -208,6 +213,13 @@ class World:
         within = self.within(resource)
         client = Client(self.session, self.base_url, resource, named, observe, within, sees_all, self.ledger)
         return client
+
+    def harmful_reads(self, name: str, why: str) -> None:
+        """From now on no row of others is read by its key in a table: reading one harms it."""
+        if self.ledger is not None:
+            self.ledger.harmful_reads(name, why)
+        else:
+            self.session.harmful[name] = why
 
     def plain_client(self, resource: Resource, role: str = "") -> Client:
         """A client whose answers are judged by nobody: for what the run asks for its own sake."""

@@ -191,7 +191,7 @@ async def run(
         exchanges=tuple(exchanges[number] for number in sorted(exchanges)),
         not_exercised=tuple(_not_exercised(target, world, resources)),
         left=settled.left,
-        harmed=settled.harmed,
+        harmed=(*settled.harmed, *world.harmed),
         held=world.held,
         compared=compared,
         kept={name: each for name, each in _kept(world).items() if name not in settled.purged},
@@ -295,7 +295,8 @@ def _open_ledger(world: World, target: Target, log: Log, name: str) -> Ledger:
 
 def _reads_harm_nobody(world: World) -> bool:
     """Whether no table is known whose rows change when they are read."""
-    return world.ledger is None or not any(table.harmful for table in world.ledger.tables.values())
+    tables = world.ledger.tables.values() if world.ledger is not None else ()
+    return not world.session.harmful and not any(table.harmful for table in tables)
 
 
 def _record_known(world: World, resources: Sequence[Resource]) -> None:

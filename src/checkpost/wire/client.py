@@ -188,6 +188,8 @@ class Client:
         operation = operation or self.resource.operations[purpose]
         if purpose == "read" and self._door is not None:
             self._door.refuse_reading(self.resource.name, key)
+        elif purpose == "read" and key is not None and self.resource.name in self.session.harmful:
+            raise Unsafe(f"rows are not read by their keys: {self.session.harmful[self.resource.name]}")
         await self._make_sure(purpose, operation, key, check)
         if (
             purpose not in _READS
