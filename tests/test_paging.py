@@ -22,6 +22,7 @@ from checkpost.wire.exchange import Answer
 from checkpost.wire.listing import Listing, linked
 from checkpost.wire.session import Limits, Session
 from tests.foreign import Served
+from tests.simulation.api import CROPS, Api, Temper
 from tests.support import contract_of
 
 ROWS = [{"id": number, "name": f"row {number}"} for number in range(1, 58)]
@@ -238,6 +239,13 @@ class Rows(unittest.TestCase):
             self.assertEqual(self.client().row_in(Answer(200, (), json.dumps(body).encode())), row)
         for body in (None, {"message": "done"}, [], "text", {"id": 7}):
             self.assertIsNone(self.client().row_in(Answer(200, (), json.dumps(body).encode())))
+
+    def test_where_the_contract_has_a_row_it_may_lack_its_key(self) -> None:
+        described = infer(contract_of(Api(Temper("sound", (CROPS,)), 1).contract())).resources[0]
+        client = Client(None, "http://127.0.0.1/api", described, "public")  # type: ignore[arg-type]
+        self.assertEqual(client.row_of({"name": "x"}), {"name": "x"})
+        for no_row in ({}, {"id": 7}, {"message": "done"}, {"name": "x", "message": "done"}):
+            self.assertIsNone(client.row_of(no_row), no_row)
 
     def test_the_key_of_a_new_row(self) -> None:
         from checkpost.wire.exchange import Answer

@@ -295,6 +295,11 @@ class LikeRows(unittest.TestCase):
         self.assertIn("cp", self.made([], type="string"))
         self.assertRegex(self.made(["7"], type="string", format="date"), r"^\d{4}-")
 
+    def test_a_format_that_no_standard_names_tells_less_than_rows(self) -> None:
+        moment = self.made(["2024-01-02T10:00:00.000Z"], type="string", format="Date")
+        self.assertRegex(moment, r"^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.000Z$")
+        self.assertIn("cp", self.made(["+49 30 1"], type="string", format="phone"))
+
     def test_numbers_that_are_whole_in_every_row_are_whole(self) -> None:
         made = [self.made([1, 2.0, 30], type="number") for _ in range(5)]
         self.assertEqual(made, [int(each) for each in made])

@@ -123,6 +123,8 @@ class Temper:
     cascades: bool = False
     upserts: bool = False
     replace_forks: bool = False
+    #: A change of a row that is not there makes one of what was sent, and it shows no key.
+    change_makes_bare: bool = False
     filter_ignored: bool = False
     by_filter: bool = False
     reading_removes: bool = False
@@ -482,6 +484,10 @@ class Api:
             return 405, {"error": "method not allowed"}
         if record is None:
             return 400, {"error": "this is no record"}
+        if row is None and temper.change_makes_bare and method == "PATCH" and key not in self.foreign[table.name]:
+            rows[key] = {each.name: record[each.name] for each in table.columns if each.name in record}
+            self.version += 1
+            return 204, None
         if row is None and not (temper.upserts and method == "PUT"):
             return 404, {"error": "not found"}
         known = {

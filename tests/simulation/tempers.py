@@ -76,6 +76,7 @@ TEMPERS = (
     Temper("removals do nothing", (CROPS, LOTS, BOXES), removes_nothing="silently", creates_fail=0.1),
     Temper("stores what it cannot show", (CROPS, LOTS, TAGS), poisoned=True),
     Temper("reading removes", (CROPS,), reading_removes=True),
+    Temper("a change makes a row that shows no key", (CROPS, TAGS), change_makes_bare=True),
     Temper("reading counts", (CROPS, LOTS), reading_counts=True, others=0.05),
     Temper("rows are found by another field than the documented key", found_by_uid=True, others=0.05),
     Temper("found by another field, removals fail", removes_nothing="with 500", found_by_uid=True),

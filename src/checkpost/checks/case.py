@@ -353,7 +353,7 @@ class Case:
 
     def written_alike(self, each: Field) -> bool:
         """Whether all rows have a field in one format of which the contract says nothing, or in another type."""
-        return self._no_text(each) or (bool(self._usual(each).format) and not each.format)
+        return self._no_text(each) or self._usual(each).format != each.format
 
     def _no_text(self, each: Field) -> bool:
         """Whether rows hold no texts where the contract has them."""

@@ -1,5 +1,5 @@
-"""What belongs to no table: every documented GET that needs nothing, or no more than a row's key, is asked once, and
-held against its schema."""
+"""What belongs to no table: every documented GET or OPTIONS that needs nothing, or no more than a row's key, is asked
+once, and held against its schema."""
 
 from __future__ import annotations
 
@@ -32,16 +32,16 @@ _NOT_THERE = frozenset({404, 405})
 
 
 def _safe(operation: Operation, why: str) -> bool:
-    """Whether a GET needs nothing beside its path, ends, and does nothing, as far as its words tell."""
+    """Whether a GET, or an OPTIONS, needs nothing beside its path, ends, and does nothing, as far as its words tell."""
     words = [part for part in re.split(r"[/.:]", operation.path) if part]
     needs = any(each.required and each.location != "path" for each in operation.parameters)
     endless = any("event-stream" in media.name for answer in operation.success() for media in answer.content)
     does = any(_DOES.fullmatch(part) for word in words for part in (word, *re.split(r"[-_]", word)))
-    return operation.method == "GET" and not (needs or endless or does or why == DOES)
+    return operation.method in {"GET", "OPTIONS"} and not (needs or endless or does or why == DOES)
 
 
 def readable(world: World) -> Iterator[Operation]:
-    """The documented GETs of no table that take no path parameter, and need no other one."""
+    """The documented GETs and OPTIONS of no table that take no path parameter, and need no other one."""
     for operation, why in world.model.others:
         if "{" not in operation.path and _safe(operation, why):
             yield operation
@@ -61,7 +61,8 @@ def beside(world: World, resource: Resource) -> list[Operation]:
         operation
         for operation, why in world.model.others
         if (
-            nameless(plain(operation.path)).startswith(item + "/") or another.fullmatch(nameless(plain(operation.path)))
+            f"{nameless(plain(operation.path))}/".startswith(item + "/")
+            or another.fullmatch(nameless(plain(operation.path)))
         )
         and len(parameters(operation.path)) == len(resource.key.fields)
         and _safe(operation, why)
@@ -102,7 +103,7 @@ async def beside_rows(case: Case) -> None:
     named = [(operation, (row[name],)) for operation, name in by_others if isinstance(row.get(name), str | int)]
     for operation, key in [*((each, own.key) for each in operations), *named]:
         url = case.client.url(operation, key)
-        exchange = await case.world.session.send(Request("GET", url, case.world.role.name), case.check.name)
+        exchange = await case.world.session.send(Request(operation.method, url, case.world.role.name), case.check.name)
         case.requests += 1
         judge(case.world, operation, exchange, "asked of an own row")
 
@@ -119,7 +120,7 @@ async def read_others(world: World) -> None:
     """Ask each of them once, and add what is wrong with their answers to the findings."""
 
     async def ask(operation: Operation) -> None:
-        request = Request("GET", world.base_url.rstrip("/") + operation.path, world.role.name)
+        request = Request(operation.method, world.base_url.rstrip("/") + operation.path, world.role.name)
         judge(world, operation, await world.session.send(request, CHECK), "asked by itself")
 
     await all_of(map(ask, readable(world)))

@@ -35,7 +35,7 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
     key = case.resource.key.fields if case.resource.key else ()
     changes: list[dict[str, Any]] = []
     for field in case.resource.writable("update"):
-        if field.name in key or field.name in case.resource.values:
+        if field.name in key or field.name in case.resource.values or field.name in case.state.left_out:
             continue
         value = await case.value(field, unlike=row.get(field.name))
         if value is not MISSING:

@@ -24,10 +24,12 @@ def usual(field: Field, values: Iterable[Any], room: int = _SHORT) -> Field:
     """A numeric field with limits between the values of rows, within those that the contract has; where no row tells,
     limits that are a type's alone are drawn in. A text of no stated length as long as rows have it, and of no stated
     format in the one that all rows have; ``room`` is how many signs it has at least."""
-    if field.is_text and not field.keywords.keys() & {"format", "pattern", "enum", "const"}:
+    # a format that no standard names (Date, Timestamp) tells less than rows do
+    unknown = not field.format or (field.format not in _WRITTEN and field.format.lower() in _LOOSELY)
+    if field.type == "string" and unknown and not field.keywords.keys() & {"pattern", "enum", "const"}:
         values = [value for value in values if value is not None]
         field = replace(field, keywords={**field.keywords, **_written_alike(values)})
-        if field.format and field.kind != "number":
+        if field.format in _WRITTEN and field.kind != "number":
             return field
     if field.type == "string" and field.kind == "number":
         texts = [value for value in values if isinstance(value, str)]
@@ -72,6 +74,12 @@ _WRITTEN = {
     "email": re.compile(r"[^@\s]+@[^@\s]+\.[^@\s]+"),
     "uri": re.compile(r"https?://\S+"),
 }
+
+
+#: Formats that are written so, or in other letters, for dates and times of any form.
+_LOOSELY = frozenset(
+    {"date", "datetime", "date_time", "date-time", "time", "timestamp", "timestamptz", "moment", "instant"}
+)
 
 
 def _written_alike(texts: Sequence[Any]) -> dict[str, str]:

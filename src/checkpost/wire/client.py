@@ -427,7 +427,7 @@ class Client:
             row = _at(body, pointer)
             if isinstance(row, list) and len(row) == 1:
                 row = row[0]
-            if isinstance(row, dict) and self._looks_like_row(self.resource.layout.flat(row)):
+            if isinstance(row, dict) and self._is_row(self.resource.layout.flat(row)):
                 name = self.resource.envelope.key_beside
                 beside = {name: body[name]} if name and isinstance(body, dict) and name in body else {}
                 return {**beside, **self.resource.layout.flat(row)}
@@ -442,6 +442,12 @@ class Client:
         if answer.status in {404, 410}:
             return True
         return self.resource.by_filter and answer.ok and self.rows_in(answer.json) == []
+
+    def _is_row(self, value: Row) -> bool:
+        """Whether what stands where a row does is one: rows may lack any of their fields, but a key alone is none."""
+        names = {field.name for field in self.resource.fields}
+        own = self.resource.key.fields if self.resource.key else ()
+        return self._looks_like_row(value) or (names.issuperset(value) and bool(value.keys() - set(own)))
 
     def _looks_like_row(self, value: Row) -> bool:
         names = {field.name for field in self.resource.fields}
