@@ -156,7 +156,8 @@ def judged(name: str) -> bool:
     lost = [each["says"] for each in said["departures"] if each not in proven]
     print(f"  {len(lost)} no longer proven{': ' if lost else ''}{', '.join(lost)}; exit status {done.returncode}")
     print(f"  rows {'as before' if same else 'NOT as before'}; left: {run['summary']['left'] or 'none'}")
-    for word, lines in (("missed", missed), ("beside", beside)):
+    unasked = ["{method} {path}: {reason}".format(**each) for each in run["summary"]["not_exercised"]]
+    for word, lines in (("missed", missed), ("beside", beside), ("not asked", unasked)):
         for line in lines:
             print(f"  {word}: {line}")
     return same and not missed
