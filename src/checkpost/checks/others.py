@@ -37,7 +37,7 @@ def _safe(operation: Operation, why: str) -> bool:
     needs = any(each.required and each.location != "path" for each in operation.parameters)
     endless = any("event-stream" in media.name for answer in operation.success() for media in answer.content)
     does = any(_DOES.fullmatch(part) for word in words for part in (word, *re.split(r"[-_]", word)))
-    return operation.method in {"GET", "OPTIONS"} and not (needs or endless or does or why == DOES)
+    return operation.method in {"GET", "HEAD", "OPTIONS"} and not (needs or endless or does or why == DOES)
 
 
 def readable(world: World) -> Iterator[Operation]:

@@ -171,7 +171,7 @@ class Resource:
         """Its own operations and those on many rows and on what belongs to its rows; not its aggregates."""
         own = [*self.operations.values(), *(each.operation for each in self.bulk.values())]
         for each in self.subcollections:
-            own += [*each.view.operations.values(), *filter(None, (each.link, each.unlink))]
+            own += [*each.view.operations.values(), *each.rows.values(), *filter(None, (each.link, each.unlink))]
         for link in self.linkages:
             own += [*link.writes.values(), *filter(None, [link.read, link.related])]
         own += [self.purge] if self.purge is not None else []
@@ -211,7 +211,8 @@ class Subcollection:
     ``view`` is that other resource as the path shows it. ``via`` is the field by which they belong together:
     the other resource's, for ``many`` false the parent's own, and with ``through`` that resource's, whose
     field ``far`` leads to the other side. ``link`` and ``unlink`` bring two rows together and apart; ``linked_by``
-    names the member of link's body that takes the other key, where the path does not.
+    names the member of link's body that takes the other key, where the path does not. ``rows`` are the operations on
+    one of the rows at a path behind this one.
     """
 
     path: str
@@ -225,6 +226,7 @@ class Subcollection:
     unlink: Operation | None
     linked_by: str
     reason: Reason
+    rows: Mapping[Purpose, Operation] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

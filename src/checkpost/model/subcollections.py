@@ -12,6 +12,7 @@ from checkpost.model.field import Field, Reason
 from checkpost.model.media import is_json_type
 from checkpost.model.nearby import Nearby
 from checkpost.model.paths import nameless, normal, plain, singular
+from checkpost.model.purpose import Purpose
 from checkpost.model.resource import Resource, Subcollection
 from checkpost.model.shape import shape_of
 
@@ -72,7 +73,8 @@ def _understood(
         view = replace(view, operations={"list": view.operations["list"]})
     how = f"by {via}" if via and not through else (f"through {through}" if through else "by what is not known")
     why = Reason(f"{path} shows {child.name}, {how}", "stated" if via else "guess")
-    return Subcollection(path, child.name, many, via, through, far, view, link, unlink, linked_by, why)
+    rows = _rows(path, by_path, view) if many and link is None else {}
+    return Subcollection(path, child.name, many, via, through, far, view, link, unlink, linked_by, why, rows)
 
 
 def _fields(seen: Resource, child: Resource) -> tuple[Field, ...]:
@@ -88,12 +90,27 @@ def _takes_record(operation: Operation, view: Resource) -> bool:
     return any(len(own & shape_of(schema).properties.keys()) > 1 for schema in bodies)
 
 
+_ROW: dict[str, Purpose] = {"GET": "read", "PATCH": "update", "PUT": "replace", "DELETE": "delete"}
+
+
+def _rows(path: str, by_path: Mapping[str, Mapping[str, Operation]], view: Resource) -> dict[Purpose, Operation]:
+    """The operations on one row at a path behind the list's, where a GET shows it."""
+    one = _one(path, by_path)
+    takes = [each for method, each in one.items() if method in {"PATCH", "PUT"} and not _takes_record(each, view)]
+    return {_ROW[method]: each for method, each in one.items() if method in _ROW} if "GET" in one and not takes else {}
+
+
+def _one(path: str, by_path: Mapping[str, Mapping[str, Operation]]) -> Mapping[str, Operation]:
+    """What the path behind a list's takes, by method."""
+    pattern = re.compile(re.escape(plain(path)) + r"/\{[^}/]+\}/?")
+    return next((methods for other, methods in by_path.items() if pattern.fullmatch(other)), {})
+
+
 def _links(
     path: str, by_path: Mapping[str, Mapping[str, Operation]], view: Resource
 ) -> tuple[Operation | None, Operation | None, str]:
     """What brings rows together and apart, and the member of link's body that takes the other key."""
-    pattern = re.compile(re.escape(plain(path)) + r"/\{[^}/]+\}/?")
-    one = next((methods for other, methods in by_path.items() if pattern.fullmatch(other)), {})
+    one = _one(path, by_path)
     unlink = one.get("DELETE")
     link = one.get("PUT") or one.get("POST")
     if link is not None and not (link.body is not None and link.body.required) and not _takes_record(link, view):
