@@ -13,7 +13,7 @@ from typing import Any, TypeVar
 
 from checkpost.checks.registry import CHECKS, Blocked, Check, Skipped
 from checkpost.checks.together import all_of
-from checkpost.checks.world import State, World
+from checkpost.checks.world import WATCH, State, World
 from checkpost.contract.contract import Operation
 from checkpost.contract.errors import Place
 from checkpost.contract.node import Node
@@ -649,6 +649,14 @@ class Case:
     def is_still(self, key: Key, row: Row) -> bool:
         """Whether a row is the run's own that had the key, and not another that was given it since."""
         return self._ledger.is_still(self.resource.name, key, row)
+
+    def forget_failure(self, purpose: Purpose, exchange: Exchange) -> None:
+        """Leave out that an operation fails: more is told of it."""
+        watch = WATCH.get()
+        if watch is not None:
+            watch.failures[:] = [each for each in watch.failures if exchange.number not in each.exchanges]
+        operation = operation_name(self.operation(purpose))
+        self.world.findings.forget(self.resource.name, "errors.server-error", operation)
 
     def harmed(self, key: Key, how: str, row: Row, restored: bool) -> None:
         """Note that a request of the run's has reached a row of somebody else's."""

@@ -90,6 +90,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
             evidence=[exchange],
         )
     if case.state.stores_failing:
+        case.forget_failure("create", exchange)
         yield case.finding(
             "error",
             "expectation",

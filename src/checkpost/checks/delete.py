@@ -8,8 +8,7 @@ from collections.abc import AsyncIterator
 from checkpost.checks.case import Case
 from checkpost.checks.read import succeeded_on_missing
 from checkpost.checks.registry import Blocked, Skipped, check
-from checkpost.checks.world import WATCH
-from checkpost.findings import Finding, operation_name
+from checkpost.findings import Finding
 from checkpost.model.paths import normal
 from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
@@ -33,10 +32,7 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
     if exchange.answer.status >= 500 and await _is_gone(case, own.key):
         case.forget(own.key)
         state.deletes_fail = True
-        watch = WATCH.get()
-        if watch is not None:
-            watch.failures[:] = [each for each in watch.failures if exchange.number not in each.exchanges]
-        case.world.findings.forget(case.resource.name, "errors.server-error", operation_name(case.operation("delete")))
+        case.forget_failure("delete", exchange)
         yield case.finding(
             "error",
             "expectation",

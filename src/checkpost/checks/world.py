@@ -281,7 +281,10 @@ class World:
         watch = WATCH.get()
         if watch is not None:
             watch.asked.add((operation.method, operation.path, situation))
-        told = self.state(name).deletes_fail and operation is resource.operations.get("delete")
+        state = self.state(name)
+        told = (state.deletes_fail and operation is resource.operations.get("delete")) or (
+            state.stores_failing and operation is resource.operations.get("create")
+        )
         for found in conform(observation, self.validators):
             if told and found.check == "errors.server-error":
                 continue
