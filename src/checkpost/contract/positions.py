@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import re
-from collections.abc import Iterable, Iterator
+from bisect import bisect_left
+from collections.abc import Collection, Iterable, Iterator
+from typing import Any
 
 from checkpost.contract.pointer import tokens
 
@@ -14,8 +17,6 @@ _TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[{}\[\],:]|[^\s{}\[\],:"]+', re.S)
 
 def _json_nodes(text: str) -> Iterator[tuple[Path, int]]:
     """Each node of a JSON text with the offset of its key, or of the value where it has none."""
-    import json
-
     path: list[str | int] = []
     kinds: list[str] = []
     awaiting_key = False
@@ -93,20 +94,88 @@ def locate(text: str, json_syntax: bool, pointers: Iterable[str]) -> dict[str, t
     """Line and column (from 1) of each pointer, or of its nearest ancestor that exists. One pass."""
     wanted = {pointer: tuple(tokens(pointer)) for pointer in pointers}
     ancestors = {path[:length] for path in wanted.values() for length in range(len(path) + 1)}
-    found: dict[tuple[str, ...], tuple[int, int]] = {}
-    nodes: Iterator[tuple[Path, int, int]]
-    nodes = ((path, offset, -1) for path, offset in _json_nodes(text)) if json_syntax else _yaml_nodes(text)
-    for path, line, column in nodes:
-        plain = tuple(map(str, path))
-        if plain in ancestors and plain not in found:
-            found[plain] = _line_column(text, line) if column < 0 else (line, column)
-            if len(found) == len(ancestors):
-                break
+    found = _json_places(text, ancestors) if json_syntax else _yaml_places(text, ancestors)
     places = {}
     for pointer, path in wanted.items():
         known = next((path[:n] for n in range(len(path), -1, -1) if path[:n] in found), None)
         places[pointer] = found[known] if known is not None else (1, 1)
     return places
+
+
+Names = tuple[str, ...]
+
+
+def _yaml_places(text: str, wanted: Collection[Names]) -> dict[Names, tuple[int, int]]:
+    found: dict[Names, tuple[int, int]] = {}
+    for path, line, column in _yaml_nodes(text):
+        plain = tuple(map(str, path))
+        if plain in wanted and plain not in found:
+            found[plain] = line, column
+            if len(found) == len(wanted):
+                break
+    return found
+
+
+def _json_places(text: str, wanted: Iterable[Names]) -> dict[Names, tuple[int, int]]:
+    """Line and column of what is wanted, as far as it is there; what holds nothing of it is passed over."""
+    tree: dict[str, Any] = {}
+    for path in wanted:
+        node = tree
+        for name in path:
+            node = node.setdefault(name, {})
+    ends = [match.start() for match in re.finditer("\n", text)]
+    found: dict[Names, tuple[int, int]] = {}
+
+    def note(path: Names, offset: int) -> None:
+        line = bisect_left(ends, offset)
+        found.setdefault(path, (line + 1, offset - (ends[line - 1] if line else -1)))
+
+    def look(value: re.Match[str], node: dict[str, Any], path: Names) -> int:
+        """The end of a value, whose members that are wanted are noted."""
+        if value.group() not in "{[" or not node:
+            return _end(text, value)
+        position, place = value.end(), 0
+        while token := _TOKEN.search(text, position):
+            name, inner = str(place), token
+            if token.group() in "}]":
+                return token.end()
+            position = token.end()
+            if token.group() == ",":
+                continue
+            if value.group() == "{":
+                name = token.group()[1:-1] if "\\" not in token.group() else json.loads(token.group())
+                colon = _TOKEN.search(text, position)
+                after = _TOKEN.search(text, colon.end()) if colon is not None else None
+                if after is None:
+                    break
+                inner = after
+            if name in node:
+                note((*path, name), token.start())
+            place += 1
+            position = look(inner, node.get(name, {}), (*path, name))
+        return len(text)
+
+    first = _TOKEN.search(text)
+    if first is not None:
+        note((), first.start())
+        look(first, tree, ())
+    return found
+
+
+_STRUCTURE = re.compile(r'"(?:[^"\\]|\\.)*"|[{}\[\]]', re.S)
+
+
+def _end(text: str, value: re.Match[str]) -> int:
+    """Where the value ends that begins with a token."""
+    if value.group() not in "{[":
+        return value.end()
+    depth = 0
+    for match in _STRUCTURE.finditer(text, value.start()):
+        sign = match.group()
+        depth += (sign in "{[") - (sign in "}]")
+        if not depth:
+            return match.end()
+    return len(text)
 
 
 def duplicate_key(text: str) -> tuple[str, int, int]:
