@@ -214,7 +214,7 @@ class Case:
     async def read(self, key: Key, situation: str = "reading a row") -> tuple[Exchange, Row | None]:
         """A row by its key; None where the answer shows none."""
         exchange = await self.send("read", situation, key=key)
-        return exchange, self.client.row_in(exchange.answer) if exchange.answer.ok else None
+        return exchange, self.client.row_read(exchange.answer) if exchange.answer.ok else None
 
     async def listing(self) -> Listing:
         """The list, read anew; not read to its end if it is very long."""

@@ -156,7 +156,7 @@ class Holdings:
             answer = (await client.send("read", key=own, check="ledger", situation="a key that is guessed")).answer
             if likely and answer.status not in _NO_SUCH_ROW:
                 return ""
-            read = client.row_in(answer) if answer.ok else None
+            read = client.row_read(answer) if answer.ok else None
             shown += read is not None and not differences(fields, row, read)
         if (likely and not (rows and "read" in client.resource.operations)) or (rows and shown == len(rows)):
             return ""
@@ -299,7 +299,7 @@ class Holdings:
         operations = client.resource.operations
         if "read" in operations:
             answer = (await client.send("read", key=key, check="ledger", situation="whose row it is")).answer
-            row = client.row_in(answer) if answer.ok else None
+            row = client.row_read(answer) if answer.ok else None
             if row is not None and client.key_of(row) in (None, key):
                 self.saw(name, [(key, row)])
                 return row

@@ -130,7 +130,7 @@ async def look_again(ledger: Ledger, name: str, last: Look) -> Look | None:
         if client.absent(exchange.answer):
             found.rows.pop(key)
             continue
-        row = client.row_in(exchange.answer) if exchange.answer.ok else None
+        row = client.row_read(exchange.answer) if exchange.answer.ok else None
         if row is None:
             return None
         if ledger.shows(entry, key, row):
@@ -161,7 +161,7 @@ async def _by_key(client: Client, table: Table, entries: Sequence[Entry], found:
             unclear.add(key)
             continue
         answer = exchange.answer
-        row = client.row_in(answer) if answer.ok else None
+        row = client.row_read(answer) if answer.ok else None
         if row is not None and client.key_of(row) in (None, key):
             found.rows[key] = row
             found.hidden.add(key)

@@ -224,7 +224,7 @@ class Client:
         if self._observe is not None:
             self._observe(operation, exchange, situation)
         if purpose == "read" and self._door is not None and exchange.answer.ok:
-            row = self.row_in(exchange.answer)
+            row = self.row_read(exchange.answer)
             self._door.saw(self.resource.name, [(self.key_of(row) or key, row)] if row is not None else ())
         return exchange
 
@@ -420,6 +420,20 @@ class Client:
         row = self.row_of(answer.json)
         return self._below(row) if row is not None and self.resource.under else row
 
+    def row_read(self, answer: Answer) -> Row | None:
+        """The row that the answer to a read by key shows; None where it shows none. Nothing else stands where the
+        contract has a row then: it may lack its key, and any of its fields."""
+        row, pointer = self.row_in(answer), self.resource.envelope.row
+        if row is not None or pointer is None:
+            return row
+        bare = _at(answer.json, pointer)
+        if not isinstance(bare, dict):
+            return None
+        flat = self.resource.layout.flat(bare)
+        own = self.resource.key.fields if self.resource.key else ()
+        is_row = {field.name for field in self.resource.fields}.issuperset(flat) and bool(flat.keys() - set(own))
+        return (self._below(flat) if self.resource.under else flat) if is_row else None
+
     def row_of(self, body: Any) -> Row | None:
         """The row that a body shows; None where it shows none."""
         pointer = self.resource.envelope.row
@@ -427,7 +441,7 @@ class Client:
             row = _at(body, pointer)
             if isinstance(row, list) and len(row) == 1:
                 row = row[0]
-            if isinstance(row, dict) and self._is_row(self.resource.layout.flat(row)):
+            if isinstance(row, dict) and self._looks_like_row(self.resource.layout.flat(row)):
                 name = self.resource.envelope.key_beside
                 beside = {name: body[name]} if name and isinstance(body, dict) and name in body else {}
                 return {**beside, **self.resource.layout.flat(row)}
@@ -442,12 +456,6 @@ class Client:
         if answer.status in {404, 410}:
             return True
         return self.resource.by_filter and answer.ok and self.rows_in(answer.json) == []
-
-    def _is_row(self, value: Row) -> bool:
-        """Whether what stands where a row does is one: rows may lack any of their fields, but a key alone is none."""
-        names = {field.name for field in self.resource.fields}
-        own = self.resource.key.fields if self.resource.key else ()
-        return self._looks_like_row(value) or (names.issuperset(value) and bool(value.keys() - set(own)))
 
     def _looks_like_row(self, value: Row) -> bool:
         names = {field.name for field in self.resource.fields}
