@@ -16,7 +16,7 @@ _TURNS = 3
 _SITUATION = "pages at the same time"
 
 
-@check("read.at-once", needs=("list",), cost=lambda resource: _AT_ONCE)
+@check("read.at-once", needs=("list",), alone=True, cost=lambda resource: _AT_ONCE)
 async def own_answers(case: Case) -> AsyncIterator[Finding]:
     """Does each of several pages that are asked for at the same time come as it comes by itself?"""
     paging, before = case.resource.paging, case.state.before
