@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any, cast
 
 from checkpost.contract.contract import (
@@ -20,6 +21,7 @@ from checkpost.contract.contract import (
     Server,
 )
 from checkpost.contract.node import Node, Unresolved
+from checkpost.contract.templating import in_braces
 
 METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
 
@@ -108,7 +110,18 @@ class Reader:
                 continue
             shared = list(self.parameters(item))
             for method, node in self.operations_of(item):
-                yield self.operation(method.upper(), path, node, item, shared, usual)
+                yield self._in_braces(self.operation(method.upper(), path, node, item, shared, usual))
+
+    def _in_braces(self, operation: Operation) -> Operation:
+        """An operation whose path has its parameters in braces; that it had not is a flaw."""
+        declared = {each.name for each in operation.parameters if each.location == "path"}
+        path = in_braces(operation.path, declared)
+        if path == operation.path:
+            return operation
+        if not any(each.kind == "path-template" for each in self.flaws):
+            message = f"Parameters stand in paths without braces: {operation.path} is read as {path}."
+            self.flaws.append(Flaw("error", "path-template", message, operation.place))
+        return replace(operation, path=path)
 
     def operations_of(self, item: Node) -> Iterator[tuple[str, Node]]:
         for method in self.methods:
