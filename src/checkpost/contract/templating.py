@@ -1,4 +1,4 @@
-"""Paths whose parameters do not stand in braces, or not alone in them: as programs write them that make descriptions."""
+"""Paths whose parameters do not stand in braces, or not alone in them, as programs write them that describe APIs."""
 
 from __future__ import annotations
 
