@@ -13,6 +13,7 @@ from checkpost.contract.contract import Contract
 from checkpost.contract.errors import ContractError, Place
 from checkpost.contract.parse import parse
 from checkpost.contract.positions import locate
+from checkpost.contract.templating import in_braces
 from checkpost.contract.reader import read_contract
 from checkpost.contract.validators import Validators
 from checkpost.demo.description import describe
@@ -409,6 +410,23 @@ class Versions(Folder):
         contract = read_contract(self.write("c.yaml", text))
         found = {flaw.kind: contract.line(flaw.place) for flaw in contract.flaws}
         self.assertEqual(found, {"required-on-property": 9, "unknown-type": 10})
+
+
+class Templates(unittest.TestCase):
+    def test_parameters_in_other_signs_are_put_in_braces(self) -> None:
+        cases = {
+            "/lots/<int:id>": "/lots/{id}",
+            "/lots/<id>/bags/<bag>": "/lots/{id}/bags/{bag}",
+            "/lots/:id": "/lots/{id}",
+            "/lots/[id]/bags": "/lots/{id}/bags",
+            r"/lots/{id: \d{1,3}}": "/lots/{id}",
+        }
+        for written, read in cases.items():
+            self.assertEqual(in_braces(written, {"id"}), read)
+
+    def test_what_may_be_part_of_a_path_stays(self) -> None:
+        for path, declared in (("/lots/:now", {"id"}), ("/lots/{id}:archive", {"id"}), ("/lots/{ns:id}", {"ns:id"})):
+            self.assertEqual(in_braces(path, declared), path)
 
 
 if __name__ == "__main__":

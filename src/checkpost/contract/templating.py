@@ -16,7 +16,8 @@ _SEGMENT = re.compile(rf"(?<=/)(?::({_NAME})|\[({_NAME})\])(?=/|$)")
 def in_braces(path: str, declared: Container[str]) -> str:
     """A path template with its parameters in braces (OpenAPI 3.1, 4.8.8.2). ``declared`` holds the names of its path
     parameters: signs that may as well be part of a path are read so for these alone."""
-    path = _TYPED.sub(r"{\1}", _ANGLED.sub(r"{\1}", path))
+    path = _ANGLED.sub(r"{\1}", path)
+    path = _TYPED.sub(lambda found: found[0] if found[0][1:-1] in declared else f"{{{found[1]}}}", path)
 
     def braced(found: re.Match[str]) -> str:
         name = found[1] or found[2]
