@@ -13,8 +13,8 @@ from checkpost.contract.contract import Contract
 from checkpost.contract.errors import ContractError, Place
 from checkpost.contract.parse import parse
 from checkpost.contract.positions import locate
-from checkpost.contract.templating import in_braces
 from checkpost.contract.reader import read_contract
+from checkpost.contract.templating import in_braces
 from checkpost.contract.validators import Validators
 from checkpost.demo.description import describe
 from checkpost.demo.seedbank import TABLES
