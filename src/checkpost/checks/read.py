@@ -12,6 +12,7 @@ from checkpost.checks.reading import Changed, changed_by_reading
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
 from checkpost.findings import Finding
+from checkpost.model.paths import normal
 from checkpost.oracle.same import differences
 from checkpost.rows.table import Harm
 from checkpost.wire.client import Client
@@ -183,11 +184,11 @@ async def item_equals_list(case: Case) -> AsyncIterator[Finding]:
 
 async def _read_alone(case: Case, key: Key, listed: Row) -> tuple[Exchange, Row | None] | Finding:
     """The answer to reading a row; a finding where reading changes it. Where no own row has shown that reading does no
-    harm, one of others is read twice before any other is, and no more are where it is another one then. One table after
-    another does so: two of them may show the same rows."""
+    harm, one of others is read twice before any other is, and no more are where it is another one then. Tables of one
+    name do so one after another: they may show the same rows."""
     if case.state.read_safely:
         return await case.read(key)
-    async with case.world.reading_alone:
+    async with case.world.reading_alone[normal(case.resource.name.rpartition("/")[2])]:
         return await _read_twice(case, key, listed)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from contextvars import ContextVar
 from dataclasses import dataclass, field
@@ -170,8 +171,9 @@ class World:
     making_parents: asyncio.Lock = field(default_factory=asyncio.Lock)
     #: Rows of others that reading has changed, in a run that writes nothing.
     harmed: list[Harm] = field(default_factory=list)
-    #: Held by the table whose rows are read for the first time, where that may change them.
-    reading_alone: asyncio.Lock = field(default_factory=asyncio.Lock)
+    #: Held by a table whose rows are read for the first time, where that may change them; by the last word of its name,
+    #: since two tables of one name may show the same rows.
+    reading_alone: defaultdict[str, asyncio.Lock] = field(default_factory=lambda: defaultdict(asyncio.Lock))
     #: Whether a thousand rows have been sent at once already.
     large_done: bool = False
     #: How many rows are left on purpose, and those that an earlier run has left.
