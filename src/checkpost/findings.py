@@ -229,7 +229,7 @@ def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> l
         # what is wrong with answers in the same words has one cause; what checks find may be a table's own
         first = group[0]
         alike_anywhere = first.family == "shape" or first.check == "errors.body" or first.severity == "note"
-        least = 2 if alike_anywhere else max(2, (asked(group[0].check) + 1) // 2)
+        least = 2 if alike_anywhere else max(2, (asked(first.check) + 1) // 2)
         if len({each.resource for each in group}) < least:
             continue
         for other in group[1:]:

@@ -25,14 +25,14 @@ def place_of(operation: Operation) -> tuple[str, str]:
     return operation.method, operation.path
 
 
-def usable(case: Case, name: str, *purposes: Purpose) -> Resource:
-    """A resource whose rows can be made and removed. Raises Skipped."""
+def usable(case: Case, name: str, *purposes: Purpose) -> Resource | None:
+    """A resource whose rows can be made and removed; None, with a remark, where they cannot."""
     resource = case.world.model.resource(name)
     state = case.world.state(name)
-    if resource is None or not {"create", "delete", *purposes} <= set(resource.operations) or resource.key is None:
-        raise Skipped(f"rows of {name} cannot be made and removed")
-    if state.not_creatable or state.not_removable or state.may_not_create:
-        raise Skipped(f"rows of {name} cannot be made and removed")
+    lacks = resource is None or not {"create", "delete", *purposes} <= set(resource.operations) or resource.key is None
+    if lacks or state.not_creatable or state.not_removable or state.may_not_create:
+        case.remark(f"rows of {name} cannot be made and removed")
+        return None
     return resource
 
 
@@ -59,10 +59,8 @@ async def moved(case: Case) -> AsyncIterator[Finding]:
     for sub in case.resource.subcollections:
         if not sub.many or sub.through is not None or sub.via is None or _known_wrong(case, sub):
             continue
-        try:
-            child = usable(case, sub.child)
-        except Skipped as why:
-            case.remark(str(why))
+        child = usable(case, sub.child)
+        if child is None:
             continue
         field = child.field(sub.via)
         if field is None or not field.created or (child.key is not None and sub.via in child.key.fields):
@@ -175,10 +173,8 @@ async def linked(case: Case) -> AsyncIterator[Finding]:
     for sub in case.resource.subcollections:
         if sub.link is None:
             continue
-        try:
-            child = usable(case, sub.child)
-        except Skipped as why:
-            case.remark(str(why))
+        child = usable(case, sub.child)
+        if child is None:
             continue
         asked = True
         async with case.beside(child) as other:
@@ -294,10 +290,8 @@ async def nested(case: Case) -> AsyncIterator[Finding]:
     """Are rows that are made along with another one stored with it, and none of them if one is refused?"""
     asked = False
     for each in case.resource.nested:
-        try:
-            child = usable(case, each.resource, "list")
-        except Skipped as why:
-            case.remark(str(why))
+        child = usable(case, each.resource, "list")
+        if child is None:
             continue
         asked = True
         async with case.beside(child) as other:

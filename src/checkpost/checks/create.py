@@ -156,8 +156,9 @@ async def _reading_is_harmless(case: Case, own: Own, row: Row, reads: list[Excha
         case.requests += 1
     again, after = await case.read(own.key, "a row that was read before")
     moved = differences(case.fields, row, after) if after is not None else []
-    if set(moved) & set(case.settable):
-        changed: Changed | None = Changed(moved, row, after or {}, again)
+    settable = [name for name in moved if name in case.settable]
+    if settable:
+        changed: Changed | None = Changed(settable, row, after or {}, again)
     else:
         changed = await changed_by_reading(case, own.key, moved) if moved and case.has("list") else None
     gone = after is None and case.client.absent(again.answer)
@@ -166,7 +167,7 @@ async def _reading_is_harmless(case: Case, own: Own, row: Row, reads: list[Excha
         return
     did = f"changes it: {changed.names[0]}" if changed else "removes it"
     case.world.harmful_reads(case.resource.name, f"reading a row {did}")
-    if changed is None or set(changed.names) & set(case.settable):
+    if changed is None or settable:
         case.state.not_creatable = f"reading a row {did}, so that no more is tried"
     evidence = [own.exchange, *sent]
     if changed is not None:

@@ -37,10 +37,8 @@ async def linkage(case: Case) -> AsyncIterator[Finding]:
     for link in links:
         if link.child == case.resource.name:
             continue  # one row would stand on both sides
-        try:
-            child = usable(case, link.child)
-        except Skipped as why:
-            case.remark(str(why))
+        child = usable(case, link.child)
+        if child is None:
             continue
         asked = True
         async with case.beside(child) as other:

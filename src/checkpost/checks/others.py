@@ -1,5 +1,5 @@
-"""What belongs to no table: every documented GET or OPTIONS that needs nothing, or no more than a row's key, is asked
-once, and held against its schema."""
+"""What belongs to no table: every documented GET, HEAD or OPTIONS that needs nothing, or no more than a row's key,
+is asked once, and held against its schema."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ _NOT_THERE = frozenset({404, 405})
 
 
 def _safe(operation: Operation, why: str) -> bool:
-    """Whether a GET, or an OPTIONS, needs nothing beside its path, ends, and does nothing, as far as its words tell."""
+    """Whether a safe operation needs nothing beside its path, ends, and does nothing, as far as its words tell."""
     words = [part for part in re.split(r"[/.:]", operation.path) if part]
     needs = any(each.required and each.location != "path" for each in operation.parameters)
     endless = any("event-stream" in media.name for answer in operation.success() for media in answer.content)
@@ -41,7 +41,7 @@ def _safe(operation: Operation, why: str) -> bool:
 
 
 def readable(world: World) -> Iterator[Operation]:
-    """The documented GETs and OPTIONS of no table that take no path parameter, and need no other one."""
+    """The documented safe operations of no table that take no path parameter, and need no other one."""
     for operation, why in world.model.others:
         if "{" not in operation.path and _safe(operation, why):
             yield operation

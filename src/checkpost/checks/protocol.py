@@ -46,8 +46,8 @@ async def _sent(
         return None
     if purpose == "read" and method and not case.state.read_safely:
         return None  # a method that may do harm is tried on an own row first
-    if purpose == "read" and case.world.ledger is not None:
-        case.world.ledger.refuse_reading(case.resource.name, key)
+    if purpose == "read":
+        case.client.refuse_reading(key)
     operation = case.operation(purpose)
     named = {name.replace("_", "-"): value for name, value in headers.items()}
     url = like.request.url if like is not None else case.client.url(operation, key, purpose=purpose)

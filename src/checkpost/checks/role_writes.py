@@ -376,10 +376,8 @@ async def linked(case: Case) -> AsyncIterator[Finding]:
         makes = sub.through is None and sub.via is not None and "create" in sub.view.operations
         if between is None or not (makes or sub.link is not None):
             continue
-        try:
-            child = usable(case, sub.child)
-        except Skipped as why:
-            case.remark(str(why))
+        child = usable(case, sub.child)
+        if child is None:
             continue
         asked = True
         async with case.beside(child) as other:

@@ -33,10 +33,8 @@ async def row_under(case: Case) -> AsyncIterator[Finding]:
     for sub in case.resource.subcollections:
         if "read" not in sub.rows or sub.via is None or sub.through is not None:
             continue
-        try:
-            child = usable(case, sub.child)
-        except Skipped as why:
-            case.remark(str(why))
+        child = usable(case, sub.child)
+        if child is None:
             continue
         field = child.field(sub.via)
         if field is None or not field.created or child.key is None or len(child.key.fields) != 1:

@@ -218,10 +218,7 @@ class World:
 
     def harmful_reads(self, name: str, why: str) -> None:
         """From now on no row of others is read by its key in a table: reading one harms it."""
-        if self.ledger is not None:
-            self.ledger.harmful_reads(name, why)
-        else:
-            self.session.harmful[name] = why
+        self.session.harmful[name] = why
 
     def plain_client(self, resource: Resource, role: str = "") -> Client:
         """A client whose answers are judged by nobody: for what the run asks for its own sake."""

@@ -193,7 +193,7 @@ def too_deep(text: str, limit: int) -> tuple[int, int] | None:
     if text.count("{") + text.count("[") <= limit:
         return None
     depth = 0
-    for match in _TOKEN.finditer(text):
+    for match in _STRUCTURE.finditer(text):
         token = match.group()
         if token in "{[":
             depth += 1

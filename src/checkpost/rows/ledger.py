@@ -489,12 +489,7 @@ class Ledger(Holdings):
                 self.journal.settle([*made[key], *self.numbers(exchange)], "removed for good")
         return found, [] if table.reuses_keys else untried
 
-    def harmful_reads(self, name: str, why: str) -> None:
-        """Reading a row of a table harms it: from now on only own rows are read by their keys."""
-        self.table(name).harmful = why
-
-    def refuse_reading(self, name: str, key: Key | None) -> None:
-        """Raise Unsafe where reading a row by its key is known to harm it, and it is not the run's own."""
+    def owns(self, name: str, key: Key) -> bool:
+        """Whether a row is the run's own."""
         table = self.tables.get(name)
-        if table is not None and table.harmful and key is not None and key not in table.own:
-            raise Unsafe(f"rows of others are not read by their keys: {table.harmful}")
+        return table is not None and key in table.own

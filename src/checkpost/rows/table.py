@@ -65,9 +65,8 @@ class Table:
     #: How often a row was given a key above the largest one, whose row had gone: numbers only count up, unless somebody
     #: was given that one in between.
     counts_up: int = 0
-    #: Why nothing is written; and why no row but the run's own is read by its key.
+    #: Why nothing is written.
     forbidden: str = ""
-    harmful: str = ""
     #: Whether a row of the run's was seen to be gone after it was made; own rows whose removal was answered with a
     #: failure; and how many rows are being made just now.
     removable: bool = False

@@ -186,10 +186,8 @@ class Client:
         bodies are; ``raw`` takes the place of the whole body. ``act`` says what a write may do to rows, where that is
         more than the key and the record tell. Raises Unsafe where it may reach rows of others."""
         operation = operation or self.resource.operations[purpose]
-        if purpose == "read" and self._door is not None:
-            self._door.refuse_reading(self.resource.name, key)
-        elif purpose == "read" and key is not None and self.resource.name in self.session.harmful:
-            raise Unsafe(f"rows are not read by their keys: {self.session.harmful[self.resource.name]}")
+        if purpose == "read":
+            self.refuse_reading(key)
         await self._make_sure(purpose, operation, key, check)
         if (
             purpose not in _READS
@@ -227,6 +225,13 @@ class Client:
             row = self.row_read(exchange.answer)
             self._door.saw(self.resource.name, [(self.key_of(row) or key, row)] if row is not None else ())
         return exchange
+
+    def refuse_reading(self, key: Key | None) -> None:
+        """Raise Unsafe where reading a row by its key is known to harm it, and it is not the run's own."""
+        name = self.resource.name
+        own = key is None or (self._door is not None and self._door.owns(name, key))
+        if name in self.session.harmful and not own:
+            raise Unsafe(f"rows of others are not read by their keys: {self.session.harmful[name]}")
 
     async def write(self, request: Request, act: Act, check: str) -> Exchange:
         """Send a request that may change rows, by the door for such. Raises Unsafe where there is none, or where it
@@ -286,7 +291,9 @@ class Client:
             return
         asking = self
         if self._sees_all:  # what another role does not see would be reached all the same
-            asking = Client(self.session, self._base, self.resource, self._sees_all, None, self._within)
+            asking = Client(
+                self.session, self._base, self.resource, self._sees_all, None, self._within, door=self._door
+            )
         answer = (await asking.send("read", key=key, check=check, situation="what the filter leaves")).answer
         rows = self.rows_in(answer.json) if answer.ok else None
         if rows is None or any(self.key_of(row) != key for row in rows):

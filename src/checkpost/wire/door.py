@@ -49,5 +49,5 @@ class Door(Protocol):
     def saw(self, table: str, rows: Iterable[tuple[Key | None, Row]]) -> None:
         """Take note of rows that an answer has shown."""
 
-    def refuse_reading(self, table: str, key: Key | None) -> None:
-        """Raise Unsafe where reading a row by its key is known to harm it, and it is not the run's own."""
+    def owns(self, table: str, key: Key) -> bool:
+        """Whether a row is the run's own."""

@@ -59,7 +59,7 @@ class Session:
         self.tokens: dict[str, str] = {}
         #: What rows have shown of their types and of those that they refer to, by resource.
         self.kinds: dict[str, dict[str, str]] = {}
-        #: Why rows of a table are not read by their keys, in a run that has none of its own.
+        #: Why no rows of a table but the run's own are read by their keys.
         self.harmful: dict[str, str] = {}
         #: Where rows of lists were found (a JSON Pointer) that the contract has elsewhere, by resource.
         self.rows_at: dict[str, str] = {}
