@@ -725,6 +725,8 @@ class FurtherDefects(unittest.TestCase):
         self.assertEqual((one.title, one.subjects), ("Reading a row changes it", ("pages",)))
         changed = [key for key, book in library.books.items() if book != before[key]]
         self.assertEqual(len(changed), 1, changed)
+        readings = library.books[changed[0]]["pages"] - before[changed[0]]["pages"]
+        self.assertEqual(readings, 3, "it is read twice, once more to be sure, and never again")
         self.assertEqual([each.key for each in result.harmed], [(changed[0],)])
 
     def test_what_fails_for_its_load_alone_is_one_finding(self) -> None:
