@@ -121,6 +121,7 @@ class Runs(unittest.TestCase):
 
     def failing(self, first: int, last: int) -> tuple[Result, list[str]]:
         """A run against an API that fails from one request to another, however it is asked."""
+        self.enterContext(mock.patch("checkpost.engine.breakdown.PAUSES", (0.01,) * 6))
         direct, asked = Direct(self.stand_in.app), []
 
         async def transport(method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:

@@ -27,6 +27,7 @@ from starlette.routing import Route
 from checkpost.engine.run import Result
 from checkpost.findings import Finding
 from checkpost.profile.credentials import Credential, Role
+from tests.direct import Direct
 from tests.foreign import STYLES, Json, Library, Served, Style
 from tests.support import run_against
 
@@ -603,6 +604,25 @@ class Poisoned(Library):
         return self.refused(500) if self.poison else await super().listed(request)
 
 
+class Halved(Library):
+    """Half of a character is stored, and neither its row nor a list with it can be shown."""
+
+    async def create(self, request: Request) -> Response:
+        before = set(self.books)
+        answer = await super().create(request)
+        return answer if self.can_be_shown(set(self.books) - before) else self.refused(500)
+
+    async def item(self, request: Request) -> Response:
+        answer = await super().item(request)
+        return answer if self.can_be_shown({self.key_of(request)}) else self.refused(500)
+
+    async def listed(self, request: Request) -> Response:
+        return await super().listed(request) if self.can_be_shown(set(self.books)) else self.refused(500)
+
+    def can_be_shown(self, keys: set[Any]) -> bool:
+        return not any("\ud83c" in self.books[key]["title"] for key in keys & self.books.keys())
+
+
 class Beside(Library):
     """What is about the whole, and what does something though it is asked by GET."""
 
@@ -704,6 +724,21 @@ class FurtherDefects(unittest.TestCase):
             each for each in result.exchanges if each.number > spoilt.exchanges[1] and each.request.method == "POST"
         ]
         self.assertLess(len(after), 20, "no more rows are made then")
+
+    def test_a_value_that_cannot_be_shown_is_tried_where_its_row_can_be_removed(self) -> None:
+        library = Halved(PLAIN)
+        before = copy.deepcopy(library.books)
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            (folder / "contract.json").write_text(json.dumps(library.contract()), "utf-8")
+            place, direct = str(folder / "contract.json"), Direct(library.app())
+            result = run_against(place, "http://127.0.0.1:1", folder, ("books",), transport=direct)
+        titles = {each.title: each for each in told(result)}
+        self.assertEqual(set(titles), {"A value makes a row unreadable", "A request fails with 500"})
+        self.assertEqual(titles["A value makes a row unreadable"].operations, (("PATCH", "/api/books/{id}"),))
+        self.assertEqual((library.books, result.left), (before, ()))
+        halves = [each for each in result.exchanges if b"\\ud83c" in (each.request.body or b"")]
+        self.assertEqual({each.request.method for each in halves}, {"PATCH"}, "no row is made with it")
 
     def test_what_belongs_to_no_table_is_asked_once(self) -> None:
         library = Beside(PLAIN)

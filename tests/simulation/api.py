@@ -148,6 +148,8 @@ class Temper:
     creates_fail: float = 0.0
     #: What is refused is stored, so that creates, and lists and reads of it from then on, fail with 500.
     poisoned: bool = False
+    #: Half of a character is stored by creates and changes, which fail, as lists and reads of it do from then on.
+    halves_break: bool = False
     others: float = 0.0
     #: Rows are found by a field of their own in place of the documented key.
     found_by_uid: bool = False
@@ -168,6 +170,12 @@ def _cleaned(value: Any) -> Any:
     if isinstance(value, str):
         return "".join("?" if "\ud800" <= sign <= "\udfff" else sign for sign in value.partition("\0")[0])
     return None if isinstance(value, float) and abs(value) > 1e308 else value
+
+
+def has_half(record: Mapping[str, Any]) -> bool:
+    """Whether a text of a record holds half of a character."""
+    texts = [value for value in record.values() if isinstance(value, str)]
+    return any("\ud800" <= sign <= "\udfff" for text in texts for sign in text)
 
 
 @dataclass
@@ -407,6 +415,11 @@ class Api:
         if problem and self.random.random() >= temper.refused_but_done:
             return 422, {"error": problem}
         known = {name: value for name, value in record.items() if not unknown or name not in unknown}
+        if temper.halves_break and has_half(known):
+            key = tuple(known.get(each) for each in table.key) if table.by_client else self._insert(table, known)
+            self.rows[table.name][key] = {**self._whole(table, known, key), "~bad": True}
+            self.version += 1
+            return 500, {"error": "failed"}
         if table.by_client:
             key = tuple(known.get(each) for each in table.key)
             if any(isinstance(part, dict | list) for part in key):
@@ -511,6 +524,9 @@ class Api:
             return 200, rows[key]
         rows[key] = self._whole(table, whole, key)
         self.version += 1
+        if temper.halves_break and has_half(known):
+            rows[key]["~bad"] = True
+            return 500, {"error": "failed"}
         return (200 if row is not None else 201), rows[key]
 
     def _by_filter(self, table: Table, method: str, query: Json, body: bytes | None) -> tuple[int, Any]:

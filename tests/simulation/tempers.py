@@ -75,6 +75,7 @@ TEMPERS = (
     Temper("removals fail, and creates often", (CROPS, LOTS, TAGS), removes_nothing="with 500", creates_fail=0.3),
     Temper("removals do nothing", (CROPS, LOTS, BOXES), removes_nothing="silently", creates_fail=0.1),
     Temper("stores what it cannot show", (CROPS, LOTS, TAGS), poisoned=True),
+    Temper("stores half of a character, and cannot show it", (CROPS, LOTS), halves_break=True),
     Temper("reading removes", (CROPS,), reading_removes=True),
     Temper("a change makes a row that shows no key", (CROPS, TAGS), change_makes_bare=True),
     Temper("reading counts", (CROPS, LOTS), reading_counts=True, others=0.05),

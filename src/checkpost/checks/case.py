@@ -188,11 +188,11 @@ class Case:
             self._ledger  # noqa: B018 - raises Blocked where the run may not write
         key, record = request.get("key"), request.get("record")
         if purpose == "update" and key and isinstance(record, dict) and "operation" not in request:
-            request["record"] = {**await self._demanded(key, record), **record}
+            request["record"] = {**await self.demanded(key, record), **record}
         client = through or self.client
         return await client.send(purpose, check=self.check.name, situation=situation, **request)
 
-    async def _demanded(self, key: Key, change: Mapping[str, Any]) -> dict[str, Any]:
+    async def demanded(self, key: Key, change: Mapping[str, Any]) -> dict[str, Any]:
         """What the contract demands in every change beside what is changed: the row's own values, or new ones where no
         row has the key."""
         if self.resource.patched:
@@ -634,9 +634,10 @@ class Case:
         mine = set(self.made)
         keys = [key for key, number in table.own.items() if number in mine]
         self.made.clear()
-        await all_of(self._remove(key) for key in reversed(keys))
+        await all_of(self.remove(key) for key in reversed(keys))
 
-    async def _remove(self, key: Key) -> None:
+    async def remove(self, key: Key) -> None:
+        """Remove an own row now; one that stays is looked for at the end."""
         if not self.has("delete"):
             return
         try:

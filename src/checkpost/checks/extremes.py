@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import json
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Mapping
 from typing import Any
 
 from checkpost.checks.case import Case
 from checkpost.checks.readback import changed_values
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.trial import tried_first
 from checkpost.findings import Finding
 from checkpost.model.field import Field
 from checkpost.model.media import is_form, request_media_type
+from checkpost.model.purpose import Purpose
 from checkpost.wire.client import wrap
 
 #: A number that no usual type of a database holds, and one that no usual type of a program does (RFC 8259, 6).
@@ -19,7 +21,8 @@ _HUGE, _HUGER = 10**22, "1e400"
 _SIZED = frozenset({"int8", "int16", "int32", "int64", "float", "double"})
 
 
-@check("create.extreme-values", needs=("create", "delete"), creates=True, cost=lambda resource: 7)
+# alone: a list that cannot show a row of this check's is no matter of others
+@check("create.extreme-values", needs=("create", "delete"), creates=True, alone=True, cost=lambda resource: 11)
 async def extreme_values(case: Case) -> AsyncIterator[Finding]:
     """Does the API neither break on extreme values nor store others in their place?"""
     if case.state.not_creatable:
@@ -57,18 +60,28 @@ async def _sent(
     case: Case, field: Field, situation: str, change: Callable[[Any], Any], written: str
 ) -> list[Finding] | None:
     """The findings about a record with another value in one field; None where it is not sent, since the contract rules
-    it out. What no decoded record holds is ``written`` into the body: as it is, or escaped."""
+    it out. What no decoded record holds is ``written`` into the body, as it is or escaped: an API that takes it may not
+    be able to show it, so that it is tried by a change first, and not at all where rows cannot be changed."""
     record = await case.record()
     if record.get(field.name) is None:
         return None
-    record[field.name] = change(record[field.name])
-    if not written and not case.world.valid(field, record[field.name]):
+    value = record[field.name] = change(record[field.name])
+    if not written and not case.world.valid(field, value):
         return None
     body: dict[str, Any] = {}
     if written:
-        mark = {field.name: "@"} if written == _HUGER else {}
-        wrapped = wrap({**record, **mark}, case.client.wrapper("create"))
-        body["raw"] = json.dumps(wrapped).replace('"@"', _HUGER).encode()
+
+        def raw(record: Mapping[str, Any], purpose: Purpose) -> bytes:
+            mark = {field.name: "@"} if written == _HUGER else {}
+            return json.dumps(wrap({**record, **mark}, case.client.wrapper(purpose))).replace('"@"', _HUGER).encode()
+
+        tried = await tried_first(case, field.name, value, situation, raw)
+        if tried is None:
+            return None
+        if tried.row is None:
+            title, cause = "A value makes a row unreadable", "unreadable by a value"
+            return tried.unreadable(case, title, "a refusal, or the row as before", situation, cause, field.name)
+        body["raw"] = raw(record, "create")
     exchange, key = await case.create(record, situation, **body)
     if key is None or written:
         return []

@@ -78,6 +78,7 @@ async def filtering_of(case: Case) -> Filtering:
             for candidate in candidates:
                 if not await _proves_itself(case, snapshot, candidate, "eq"):
                     continue
+                candidate = await _without_key(case, snapshot, candidate)
                 state.filtering = state.filtering or candidate
                 # several write an equality alike, and only one of them what is more or less
                 if candidate.documented or await _proves_itself(case, snapshot, candidate, "gt"):
@@ -99,7 +100,9 @@ async def filtering_of(case: Case) -> Filtering:
 async def _proves_itself(case: Case, snapshot: Snapshot, filtering: Filtering, operator: Operator) -> bool:
     """Whether two conditions with an operator leave just the rows that they should, and not all of them."""
     proven = 0
-    for field in snapshot.fields.values():
+    # keys may have another name where rows are kept
+    keys = set(case.resource.key.fields) if case.resource.key else set()
+    for field in sorted(snapshot.fields.values(), key=lambda each: each.name in keys):
         if field.kind not in {"number", "text"} or proven == 2 or (operator != "eq" and field.kind == "text"):
             continue
         for condition in list(conditions(field, [operator], snapshot, case.world.mark))[:1]:
@@ -112,6 +115,20 @@ async def _proves_itself(case: Case, snapshot: Snapshot, filtering: Filtering, o
                 return False
             proven += answer.count < len(snapshot)
     return proven > 0
+
+
+async def _without_key(case: Case, snapshot: Snapshot, filtering: Filtering) -> Filtering:
+    """A way that nothing describes, without the key where its own name leaves no row."""
+    keys = set(case.resource.key.fields) if case.resource.key and not filtering.documented else set()
+    for field in [each for name, each in snapshot.fields.items() if name in keys]:
+        condition = next(iter(conditions(field, ["eq"], snapshot, case.world.mark)), None)
+        if condition is None:
+            continue
+        reply = await ask(case, spelled(case, Query(condition), filtering), "trying how filters are written")
+        if not reply.rows:
+            others = tuple(name for name in filtering.fields or snapshot.fields if name != field.name)
+            filtering = replace(filtering, fields=others)
+    return filtering
 
 
 def operators_in(filtering: Filtering, field: Field) -> list[Operator]:

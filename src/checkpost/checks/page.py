@@ -28,7 +28,7 @@ _FAR = (-1, 2**31, 10**22)
 _NOT_THERE = 416
 
 
-def _known(case: Case) -> Listing:
+def known_list(case: Case) -> Listing:
     """The list as it was read whole before. Raises Skipped or Blocked where it does not serve."""
     before = case.state.before
     if before is None or before.problem:
@@ -47,13 +47,13 @@ def _parameter(case: Case, name: str | None) -> Parameter | None:
     return next((each for each in parameters if each.location == "query" and each.name == name), None)
 
 
-async def _page(case: Case, asked: Asked, situation: str) -> tuple[Exchange, list[Row] | None]:
+async def ask_page(case: Case, asked: Asked, situation: str) -> tuple[Exchange, list[Row] | None]:
     """A page, unless it is known already since no write lies between."""
     known = ("page", asked.pairs, tuple(asked.headers.items()), case.state.writes)
-    return await once(case.state, known, lambda: _sent(case, asked, situation))
+    return await once(case.state, known, lambda: page_once_more(case, asked, situation))
 
 
-async def _sent(case: Case, asked: Asked, situation: str) -> tuple[Exchange, list[Row] | None]:
+async def page_once_more(case: Case, asked: Asked, situation: str) -> tuple[Exchange, list[Row] | None]:
     asked = counted(case.client, asked)
     exchange = await case.send("list", situation, query=asked.pairs, headers=asked.headers)
     if exchange.answer.status == _NOT_THERE:
@@ -61,7 +61,7 @@ async def _sent(case: Case, asked: Asked, situation: str) -> tuple[Exchange, lis
     return exchange, case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
 
 
-def _needs_positions(case: Case) -> None:
+def needs_positions(case: Case) -> None:
     paging = case.resource.paging
     positioned = paging.limit is not None and paging.position is not None
     if paging.style != "range" and not (paging.style in {"offset", "page"} and positioned):
@@ -79,7 +79,7 @@ def _sizes(case: Case, rows: int) -> list[int]:
 @check("page.joined", needs=("list",), cost=lambda resource: 10)
 async def pages_join(case: Case) -> AsyncIterator[Finding]:
     """Do pages of any size join to the whole list, each row once?"""
-    _needs_positions(case)
+    needs_positions(case)
     repeated = _across_pages(case, case.state.before)
     if repeated:
         again = await case.listing()
@@ -93,12 +93,14 @@ async def pages_join(case: Case) -> AsyncIterator[Finding]:
                 list(again.exchanges),
             )
             return
-    before = _known(case)
+    before = known_list(case)
     for size in _sizes(case, len(before.rows)):
         count = -(-len(before.rows) // size)
         if count > _MOST_PAGES:
             raise Skipped(f"the list has over {_MOST_PAGES} pages of the largest size")
-        pages = await all_of(_page(case, position_of(case.client, number, size), "a page") for number in range(count))
+        pages = await all_of(
+            ask_page(case, position_of(case.client, number, size), "a page") for number in range(count)
+        )
         exchanges = [exchange for exchange, _ in pages]
         if any(rows is None for _, rows in pages):
             return  # why is told of the answer itself
@@ -184,15 +186,15 @@ def _place(case: Case, name: str | None) -> Any:
 @check("page.past-end", needs=("list",), cost=lambda resource: 1)
 async def past_the_end(case: Case) -> AsyncIterator[Finding]:
     """Is there nothing behind the last page?"""
-    _needs_positions(case)
-    before = _known(case)
+    needs_positions(case)
+    before = known_list(case)
     beyond = len(before.rows) + 1000
     number = beyond if case.resource.paging.style == "page" else beyond // 10
     asked = position_of(case.client, number, 10)
-    exchange, rows = await _page(case, asked, "a page past the end")
+    exchange, rows = await ask_page(case, asked, "a page past the end")
     if rows:
         # page numbers that are too high are often taken for the last one on purpose
-        last, final = await _page(case, position_of(case.client, (len(before.rows) - 1) // 10, 10), "the last page")
+        last, final = await ask_page(case, position_of(case.client, (len(before.rows) - 1) // 10, 10), "the last page")
         clamped = case.resource.paging.style == "page" and final == rows and len(before.rows) > 10
         yield case.finding(
             "note" if clamped else "error",
@@ -214,8 +216,8 @@ async def default_size(case: Case) -> AsyncIterator[Finding]:
     default = shape_of(limit.schema).keywords.get("default") if limit else None
     if limit is None or not isinstance(default, int) or default <= 0:
         raise Skipped("the contract documents no default size")
-    before = _known(case)
-    exchange, rows = await _page(case, Asked(), "a page of the default size")
+    before = known_list(case)
+    exchange, rows = await ask_page(case, Asked(), "a page of the default size")
     expected = min(default, len(before.rows))
     if rows is not None and len(rows) != expected and abs(len(rows) - expected) > 2:
         yield case.finding(
@@ -234,15 +236,15 @@ async def default_size(case: Case) -> AsyncIterator[Finding]:
 @check("page.alone", needs=("list",), cost=lambda resource: 2)
 async def size_and_position_alone(case: Case) -> AsyncIterator[Finding]:
     """Does a size hold without a position, and a position without a size?"""
-    _needs_positions(case)
-    before, paging = _known(case), case.resource.paging
+    needs_positions(case)
+    before, paging = known_list(case), case.resource.paging
     if case.state.pages_broken:
         raise Blocked(case.state.pages_broken)
     together = position_of(case.client, 1, 2).pairs
     if len(together) < 2 or any(each is None or each.required for each in (_parameter(case, n) for n, _ in together)):
         raise Skipped("the list takes size and position together")
     for name, value in together:
-        exchange, rows = await _page(case, Asked(((name, value),)), f"{name} alone")
+        exchange, rows = await ask_page(case, Asked(((name, value),)), f"{name} alone")
         if rows is None:
             continue
         size = name == paging.limit
@@ -267,7 +269,7 @@ async def size_and_position_alone(case: Case) -> AsyncIterator[Finding]:
 @check("page.odd-sizes", needs=("list",), cost=lambda resource: 4)
 async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
     """Are sizes and positions that the contract rules out refused, or brought within its limits?"""
-    before = _known(case)
+    before = known_list(case)
     paging = case.resource.paging
     tries: list[tuple[str, int, str]] = []
     for name in (paging.limit, paging.position):
@@ -283,13 +285,13 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
     )
     for name in far:  # beyond 32 and 64 bits, and negative: that an API fails for them is told of every answer
         other = tuple(pair for pair in beside if pair[0] != name)
-        await all_of(_page(case, Asked(((str(name), value), *other)), f"{name} = {value}") for value in _FAR)
+        await all_of(ask_page(case, Asked(((str(name), value), *other)), f"{name} = {value}") for value in _FAR)
     if not tries:
         if far:
             return
         raise Skipped("the contract has no limits for size or position")
     for name, value, words in tries:
-        exchange, rows = await _page(case, Asked(((name, value),)), f"{name} {words}")
+        exchange, rows = await ask_page(case, Asked(((name, value),)), f"{name} {words}")
         if rows is None:
             continue
         largest = paging.largest
@@ -329,7 +331,7 @@ async def next_links(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("its rows come in another envelope than the contract's, which may have other links")
     if not _has_links(case):
         raise Skipped("the list has no link to the next page, and no cursor")
-    before = _known(case)
+    before = known_list(case)
     if case.state.pages_broken:
         raise Blocked(case.state.pages_broken)
     size = _sizes(case, len(before.rows))[-1]
@@ -380,13 +382,13 @@ def _broken_link(case: Case, exchanges: list[Exchange], expected: str, seen: str
 @check("page.total", needs=("list",), cost=lambda resource: 2)
 async def total_on_every_page(case: Case) -> AsyncIterator[Finding]:
     """Is the total the same on every page?"""
-    _needs_positions(case)
-    before = _known(case)
+    needs_positions(case)
+    before = known_list(case)
     if before.total is None:
         raise Skipped("the list gives no total")
     size = max(1, min(len(before.rows), case.resource.paging.largest or 30) // 3)
     for number in (0, 1):
-        exchange, rows = await _page(case, position_of(case.client, number, size), "a page")
+        exchange, rows = await ask_page(case, position_of(case.client, number, size), "a page")
         total = case.client.total_of(exchange.answer) if rows is not None else None
         if total is None or total == before.total:
             continue
@@ -396,7 +398,7 @@ async def total_on_every_page(case: Case) -> AsyncIterator[Finding]:
             first = (await case.listing()).total
             totals = set()
             for _ in range(times):
-                exchange, rows = await _sent(case, position_of(case.client, number, size), "a page once more")
+                exchange, rows = await page_once_more(case, position_of(case.client, number, size), "a page once more")
                 totals.add(case.client.total_of(exchange.answer) if rows is not None else None)
             total = next(iter(totals))
             if len(totals) > 1 or total in (None, first) or first != (await case.listing()).total:
@@ -430,7 +432,7 @@ async def links_keep_query(case: Case) -> AsyncIterator[Finding]:
     query = await _halving(case, snapshot)
     size = max(1, len(snapshot) // 6)
     asked = spelled(case, query)
-    first, rows = await _page(
+    first, rows = await ask_page(
         case, Asked((*asked.pairs, (case.resource.paging.limit, size)), asked.headers), "a filtered page"
     )
     url = next_url(case.client, first) if rows else None
@@ -489,7 +491,7 @@ async def damaged_cursor(case: Case) -> AsyncIterator[Finding]:
     paging = case.resource.paging
     if paging.style != "cursor":
         raise Skipped("the list is not paged by a cursor")
-    before = _known(case)
+    before = known_list(case)
     first = await case.send("list", "a first page", query={paging.limit: 2} if paging.limit else {})
     following = next_url(case.client, first)
     token = dict(parse_qsl(urlsplit(following).query)).get(str(paging.cursor), "") if following else ""

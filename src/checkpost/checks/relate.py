@@ -9,6 +9,7 @@ from checkpost.checks.asking import differing, snapshot_of
 from checkpost.checks.case import Case, Own
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
+from checkpost.checks.trial import tried_first
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.purpose import Purpose, Write
 from checkpost.model.relation import Relation
@@ -131,36 +132,18 @@ async def absent(case: Case) -> AsyncIterator[Finding]:
 
 async def _changed(case: Case, relation: Relation, target: Resource, value: Any) -> tuple[list[Finding], bool]:
     """What is wrong when an own row is changed to refer to a missing one, and whether it can be shown then."""
-    field = case.fields[relation.field]
-    writes: tuple[tuple[Write, bool], ...] = (("update", field.updated), ("replace", field.replaced))
-    purpose = next((each for each, allowed in writes if allowed and each in case.resource.operations), None)
-    if purpose is None:
+    tried = await tried_first(case, relation.field, value, "a reference to a missing row")
+    if tried is None:
         return [], True
-    own = (await case.own())[0]
-    change = {} if purpose == "update" else await case.replacement(own.key)
-    exchange = await case.send(
-        purpose, "a reference to a missing row", key=own.key, record={**change, relation.field: value}
-    )
-    try:
-        _, row = await case.row_now(own.key)
-    except Blocked:
-        title, seen = "A reference to a missing row makes a row unreadable", await case.send("read", "", key=own.key)
-        found = case.finding(
-            "error",
-            "expectation",
-            title,
-            f"a refusal: {target.name} has no row {value!r}",
-            f"{exchange.answer.status} for {relation.field} = {value!r}, and {seen.answer.status} when the row is read",
-            cause="unreadable by an absent reference",
-            purpose=purpose,
-            subjects=[relation.field],
-            evidence=[own.exchange, exchange, seen],
-        )
-        return [found] if seen.answer.status >= 500 else [], False
-    kept = same(field, value, row.get(relation.field))
+    if tried.row is None:
+        title, expected = "A reference to a missing row makes a row unreadable", f"a refusal: {target.name} has no row"
+        cause = "unreadable by an absent reference"
+        return tried.unreadable(case, title, f"{expected} {value!r}", repr(value), cause, relation.field), False
+    own, exchange = tried.own, tried.exchange
+    kept = same(case.fields[relation.field], value, tried.row.get(relation.field))
     if kept and exchange.answer.ok:
-        return [_taken(case, relation, target, purpose, value, [own.exchange, exchange])], True
-    return ([_stored(case, relation, purpose, exchange, own)] if kept and exchange.answer.refused else []), True
+        return [_taken(case, relation, target, tried.purpose, value, [own.exchange, exchange])], True
+    return ([_stored(case, relation, tried.purpose, exchange, own)] if kept and exchange.answer.refused else []), True
 
 
 def _taken(

@@ -7,7 +7,7 @@ from typing import Any
 
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
-from checkpost.checks.registry import Skipped
+from checkpost.checks.registry import Blocked, Skipped
 from checkpost.checks.together import all_of
 from checkpost.findings import Finding, Severity
 from checkpost.model.field import MISSING
@@ -55,13 +55,21 @@ async def refused_and_unchanged(
     their mark on the row."""
     any_accepted = False
     refused: list[Exchange] = []
-    async for _, exchange, found in try_breaks(case, purpose, broken, send):
+    taken: list[Break] = []
+    async for each, exchange, found in try_breaks(case, purpose, broken, send):
+        if exchange.answer.ok or exchange.answer.status >= 500:
+            taken.append(each)
         if found is not None:
             any_accepted = True
             yield found
         elif exchange.answer.refused:
             refused.append(exchange)
-    read, after = await case.row_now(own.key)
+    try:
+        read, after = await case.row_now(own.key)
+    except Blocked:
+        # one of them has made a row that cannot be shown: in a create it might make one that cannot even be removed
+        case.learn(case.state.unshown, [(each.field, repr(each.value)) for each in taken])
+        raise
     touched = differences(case.fields, row, after, case.settable)
     if touched and refused and not any_accepted:
         name = touched[0]

@@ -94,6 +94,8 @@ class State:
     disputed: dict[str, str] = field(default_factory=dict)
     unchangeable: dict[str, str] = field(default_factory=dict)
     unenforced: dict[tuple[str, str], str] = field(default_factory=dict)
+    #: Values of fields with which a row was not shown any more, as texts.
+    unshown: dict[tuple[str, str], str] = field(default_factory=dict)
     used: set[Key] = field(default_factory=set)
     #: Whether GET, HEAD and OPTIONS were seen to leave an own row alone.
     read_safely: bool = False

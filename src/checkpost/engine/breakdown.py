@@ -5,29 +5,31 @@ from __future__ import annotations
 import asyncio
 import itertools
 from collections import Counter
-from collections.abc import Awaitable, Callable
+from collections.abc import Callable
 from urllib.parse import urlsplit
 
 from checkpost.checks.world import World
 from checkpost.engine.budget import LEFT_OUT
 from checkpost.findings import Finding
-from checkpost.wire.exchange import Exchange, Request
+from checkpost.wire.exchange import Exchange
+from checkpost.wire.session import Session
 
 #: After how many requests in a row that fail, or have no answer at all, it is asked what was answered before.
 MOST_IN_A_ROW, MOST_SILENT = 24, 8
-#: How many different things that were answered before are asked again at the least and at the most, and how long it is
-#: waited between, in seconds.
-_LEAST, _MOST, _PAUSE = 3, 6, 0.5
+#: How many different things that were answered before are asked again at the most, and how long is waited behind each
+#: answer that fails, in seconds: an API that holds back for a while what comes too fast is given that while.
+_MOST = 6
+PAUSES = (0.5, 1.0, 2.0, 4.0, 8.0, 16.0)
 
 
 class Breakdown:
     """Watches every answer of a run. ``over`` is set once the API fails whatever it is asked: the rest of the run would
     wait for each answer in vain, and take each for a departure of its own."""
 
-    def __init__(self, ask: Callable[[Request], Awaitable[Exchange]], harmless: Callable[[], bool]) -> None:
-        """``ask`` sends a request that changes nothing; ``harmless`` tells whether no read is known to harm rows."""
+    def __init__(self, session: Session, harmless: Callable[[], bool]) -> None:
+        """``harmless`` tells whether no read is known to harm rows."""
         self.over = asyncio.Event()
-        self._ask, self._harmless = ask, harmless
+        self._session, self._harmless = session, harmless
         #: What was answered, the last of each path.
         self._good: dict[str, Exchange] = {}
         self._failed: list[Exchange] = []
@@ -58,18 +60,32 @@ class Breakdown:
             await asyncio.wait([self._asking])
         return self.why
 
+    async def recovered(self) -> None:
+        """Wait until the API answers something that it answered before, with nothing else on its way. Where it does not
+        for a while, it is broken down."""
+        if self._good and self._harmless() and not self.over.is_set():
+            self._asking = self._asking or asyncio.ensure_future(self._ask_again())
+            await asyncio.wait([self._asking])
+
     async def _ask_again(self) -> None:
-        known = [each.request for each in self._good.values()][: -_MOST - 1 : -1]
         try:
-            for request in itertools.islice(itertools.cycle(known), max(_LEAST, len(known))):
-                exchange = await self._ask(request)
-                if not _fails(exchange) or not self._failed:
-                    self._failed.clear()
-                    return
-                await asyncio.sleep(_PAUSE)
-            self.over.set()
+            if await self._answers():
+                self._failed.clear()
+            else:
+                self.over.set()
         finally:
             self._asking = None
+
+    async def _answers(self) -> bool:
+        """Whether something that was answered before is answered again, in a while."""
+        known = [each.request for each in self._good.values()][: -_MOST - 1 : -1]
+        for asked, request in enumerate(itertools.islice(itertools.cycle(known), len(PAUSES))):
+            if not _fails(await self._session.in_quiet(request)):
+                if asked:
+                    self._session.pace.slower()
+                return True
+            await asyncio.sleep(PAUSES[asked])
+        return False
 
     @property
     def why(self) -> str:

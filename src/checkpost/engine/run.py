@@ -116,7 +116,7 @@ async def run(
 
     mark = f"cp{name[-4:]}{seed % 1000:03d}"
     async with Session(roles, target.environment, limits, keep, target.base_url, transport) as session:
-        breakdown = Breakdown(session.send, lambda: _reads_harm_nobody(world))
+        breakdown = Breakdown(session, lambda: _reads_harm_nobody(world))
         world = World(
             contract=target.contract,
             model=target.model,
@@ -153,7 +153,7 @@ async def run(
         async def used_up() -> str:
             return await breakdown.settled() or budget.used_up(len(exchanges), time.perf_counter() - clock)
 
-        runner = Runner(world, planned, progress, used_up)
+        runner = Runner(world, planned, progress, used_up, breakdown.recovered)
         settled = Settlement()
         try:
             ends = [each for each in (stop, breakdown.over) if each is not None]
@@ -161,11 +161,13 @@ async def run(
             runner.leave_out(await breakdown.settled())
             results = runner.results
             if world.readdressed and not ended:
-                again = Runner(world, await readdress(target, planned, world), progress, used_up, MOST_ASKED)
+                again = Runner(
+                    world, await readdress(target, planned, world), progress, used_up, breakdown.recovered, MOST_ASKED
+                )
                 ended = await _until(again.all(), ends)
                 again.leave_out(await breakdown.settled())
-                anew = {each.resource for each in again.results}
-                results = [each for each in results if each.resource not in anew] + again.results
+                by_other_keys = {each.resource for each in again.results}
+                results = [each for each in results if each.resource not in by_other_keys] + again.results
             if not breakdown.why:
                 await _tell_of_lists(world)
         finally:

@@ -74,11 +74,13 @@ class Runner:
         planned: Sequence[Planned],
         progress: Progress,
         used_up: Callable[[], Awaitable[str]] = _never,
+        recovered: Callable[[], Awaitable[object]] = _never,
         turn: int = 0,
     ) -> None:
-        """``used_up`` says why no more checks are to be begun, ``turn`` how often they may have been asked before, with
-        values that are used now."""
-        self.world, self.planned, self.progress, self.used_up, self.turn = world, planned, progress, used_up, turn
+        """``used_up`` says why no more checks are to be begun, ``recovered`` waits for an API that did not answer in
+        time, ``turn`` is how often they may have been asked before, with values that are used now."""
+        self.world, self.planned, self.progress, self.turn = world, planned, progress, turn
+        self.used_up, self.recovered = used_up, recovered
         self._results: dict[int, CheckResult] = {}
         self._first: dict[int, _Asked] = {}
 
@@ -123,6 +125,8 @@ class Runner:
         if first is not None and self._nothing_else(footprint):
             if first.failures:
                 await self.world.session.renew()
+            if any(self._failure(each) == "timeout" for each in first.failures):
+                await self.recovered()
             if _only_reads(planned) or (first.failures and planned.check.name not in _AT_ONCE):
                 await calm.enter_async_context(self.world.session.one_by_one())
         try:
@@ -270,6 +274,8 @@ def tell_of_load(world: World) -> None:
         return
     numbers = [number for each in met for number in each.exchanges]
     since = "; writes were sent one at a time from then on" if world.session.gentle else ""
+    if (fewer := world.session.pace.at_once) < world.session.limits.concurrency:
+        since += f"; {fewer} at once were sent in the end"
     told = ", ".join(f"{count} with {words}" for words, count in Counter(each.observed[:40] for each in met).items())
     observed = f"{len(numbers)} of {len(world.exchanges)} requests failed ({told}), and not when asked alone"
     world.findings.add(

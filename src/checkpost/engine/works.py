@@ -16,6 +16,8 @@ from checkpost.model.resource import Resource
 
 #: The checks that look at rows of several tables at once.
 _SEVERAL = re.compile(r"relate\.|access\.(related|linked)$")
+#: Checks that may break lists for a moment, also of tables whose rows are shown with others.
+_BREAKING = frozenset({"create.extreme-values"})
 #: Checks after which a table may be no good for others: an API may store what it then cannot show.
 _RISKY = frozenset({"create.rules"})
 #: What comes when all else has ended: rows that are left, and log-outs, behind which other tokens may be no good.
@@ -114,7 +116,7 @@ class _Tables:
     def touched(self, planned: Planned) -> list[str]:
         """The tables that a check touches, its own first."""
         resource = planned.resource
-        if not _SEVERAL.match(planned.check.name):
+        if not _SEVERAL.match(planned.check.name) and planned.check.name not in _BREAKING:
             return [resource.name]
         names = [resource.name, *(each.resource for each in resource.relations)]
         names += sorted(self._referring[resource.name])
@@ -136,7 +138,7 @@ class _Tables:
             uses |= dict.fromkeys(self._parents.get(name, ()), "own")
         uses |= {name: self._written(name) for name in touched}
         if check.alone:
-            uses[planned.resource.name] = "alone"
+            uses |= dict.fromkeys(touched if check.name in _BREAKING else touched[:1], "alone")
         return uses
 
     def _written(self, name: str) -> Use:

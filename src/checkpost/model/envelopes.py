@@ -12,14 +12,23 @@ from checkpost.model.shape import Shape, alternatives, shape_of
 
 _DEEPEST = 3
 _ROWS = ("data", "items", "results", "rows", "records", "value", "values", "content", "list", "entries", "resource")
+#: The nouns that lists have for their rows, as in "total items".
+ROW_NOUNS = (
+    "count",
+    "items",
+    "rows",
+    "records",
+    "elements",
+    "results",
+    "docs",
+    "documents",
+    "entries",
+    "objects",
+    "hits",
+)
 _TOTAL = (
     "total",
-    "totalcount",
-    "totalitems",
-    "totalrows",
-    "totalrecords",
-    "totalelements",
-    "totalresults",
+    *(f"total{noun}" for noun in ROW_NOUNS),
     "odatacount",
     "count",
     "rowcount",
@@ -127,12 +136,14 @@ def keys_pointer(schema: Node | None) -> str:
     return ""
 
 
-def total_pointer(schema: Node | None) -> str | None:
-    """Where the number of all rows stands."""
+def total_pointer(schema: Node | None, rows: str = "") -> str | None:
+    """Where the number of all rows stands; it may be named after the member with the ``rows`` (a JSON Pointer)."""
+    noun = normal(rows.rpartition("/")[2])
+    known = (*_TOTAL, *((f"total{noun}", f"{noun}total", f"{noun}count") if noun else ()))
     candidates = [
-        (_rank(name, _TOTAL), pointer)
+        (_rank(name, known), pointer)
         for pointer, name, member in _members(shape_of(schema))
-        if normal(name) in _TOTAL and member.types & {"integer", "number", "string"}
+        if normal(name) in known and member.types & {"integer", "number", "string"}
     ]
     return min(candidates, default=(0, None))[1]
 

@@ -424,7 +424,7 @@ def _resource(
         key=key,
         envelope=Envelope(
             rows=rows[0] if rows else None,
-            total=correction.total or (total_pointer(listed) if rows and (rows[0] or rows_too) else None),
+            total=correction.total or (total_pointer(listed, rows[0]) if rows and (rows[0] or rows_too) else None),
             next=next_at,
             row=row_at,
             body=wrapper,

@@ -99,14 +99,24 @@ def queries_of(
     counting = _counting(operation, count if count is None or count.name not in taken else None)
     aggregating = _aggregating(collection, operation, operations, known, names)
     by_field = _sorting_by_parameter(operation, names)
-    used = [sort, direction, select, known.get("or"), *(known.get(word) for word in (*_GROUPS, *_MEASURES, "apply"))]
+    beside = _other_sort(sort, known) if sort is not None and direction is None else None
+    used = [
+        sort,
+        direction,
+        beside,
+        select,
+        known.get("or"),
+        *(known.get(word) for word in (*_GROUPS, *_MEASURES, "apply")),
+    ]
     taken |= {each.name for each in used if each is not None}
     taken |= {by_field.parameter.replace("{field}", name) for name in by_field.fields or ()} if by_field else set()
     if counting is not None:
         taken.add(counting.parameter)
     described = Queries(
         filterings_of(operation, fields, {each for each in taken if each and normal(each) != "or"}),
-        (by_field,) if by_field is not None else _sortings(sort, direction, names) if sort is not None else (),
+        _either(sort, beside, names)
+        if beside is not None and sort is not None and by_field is None
+        else ((by_field,) if by_field is not None else _sortings(sort, direction, names) if sort is not None else ()),
         _selecting(select, names) if select is not None else None,
         counting,
         aggregating,
@@ -275,6 +285,25 @@ def _sortings(parameter: Parameter, direction: Parameter | None, names: Sequence
             return (made(style, Reason(f"the description of {parameter.name} shows {style[1]}", "likely")),)
     why = Reason(f"the list takes {parameter.name}, whose form the contract does not describe", "guess")
     return tuple(made(style, why) for style in _USUAL)
+
+
+def _other_sort(sort: Parameter, known: Mapping[str, Parameter]) -> Parameter | None:
+    """Another parameter that is named as one for an order, where nothing says which of the two takes the field."""
+    both = [known[word] for word in ("sort", "sortby", "orderby") if word in known]
+    others = [each for each in both if each is not sort]
+    silent = sort in both and len(both) == 2 and not any(said_of(each) or choices_of(each) for each in both)
+    return others[0] if silent else None
+
+
+def _either(sort: Parameter, other: Parameter, names: Sequence[str]) -> tuple[Sorting, ...]:
+    """The field in one of two parameters and the direction in the other, to be tried; and each alone."""
+    found = []
+    for field, direction in ((sort, other), (other, sort)):
+        why = Reason(f"the list takes {field.name} and {direction.name}, which the contract does not describe", "guess")
+        for words in (("asc", "desc"), ("ASC", "DESC")):
+            by = (direction.name, words, None, False, field.place)
+            found.append(Sorting(field.name, "{field}", "{field}", why, None, *by))
+    return (*found, *_sortings(sort, None, names), *_sortings(other, None, names))
 
 
 def _sorting_by_member(parameter: Parameter, names: Sequence[str]) -> Sorting | None:

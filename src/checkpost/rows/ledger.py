@@ -32,6 +32,8 @@ _MOST_TRIED = 3
 _MOST_READ = 8
 #: Answers that tell nothing of whether the work was done.
 _TELL_NOTHING = {202, 408, 425, 429}
+#: A refusal, though it is counted among the failures (RFC 9110, 15.6.2).
+_NOT_IMPLEMENTED = 501
 #: How many rows there may be at once that cannot be shown to be the run's.
 _MOST_STRANGE = 3
 #: How many rows of a table there may be before one was seen to be gone; how many that could not be removed.
@@ -41,13 +43,15 @@ _TURNS, _TURN = 8, 0.25
 
 
 def kept_as(value: Any) -> list[Any]:
-    """A value, and what lenient servers make of it: a text of it, a number of what is true or false, the only member
-    of a list."""
+    """A value, and what lenient servers make of it: a text of it, or of it as a fraction, a number of what is true or
+    false, the only member of a list."""
     if isinstance(value, str):
         return [value]
     found = [value, str(value), json.dumps(value, ensure_ascii=False, default=str)]
     if isinstance(value, bool):
         found += kept_as(int(value))
+    elif isinstance(value, int) and abs(value) <= 2**53:
+        found.append(str(float(value)))
     elif isinstance(value, list) and len(value) == 1:
         found += kept_as(value[0])
     return found
@@ -78,6 +82,7 @@ class Ledger(Holdings):
         self._purging: set[tuple[str, Key]] = set()
         self._flying: set[asyncio.Task[Exchange]] = set()
         #: Removals that a server error has answered: each is tried once more.
+        self._looking_at_stuck = asyncio.Lock()
         self._failed_removals: dict[tuple[str, Key], tuple[int, Request, Act]] = {}
         #: Exchanges that failed, and whose requests did not when they were sent beside no other write.
         self.recovered: set[int] = set()
@@ -144,7 +149,8 @@ class Ledger(Holdings):
         finally:
             self._give_room(act)
         answer = exchange.answer
-        sure = not answer.failure and 0 < answer.status < 500 and answer.status not in _TELL_NOTHING
+        told = 0 < answer.status < 500 or answer.status == _NOT_IMPLEMENTED
+        sure = not answer.failure and told and answer.status not in _TELL_NOTHING
         numbers = tuple(each.number for each in entries)
         self._numbers[exchange.number] = numbers
         self.deeds.acts[exchange.number] = act
@@ -202,23 +208,27 @@ class Ledger(Holdings):
     async def look_at_stuck(self, name: str) -> None:
         """Look whether rows whose removal was answered with a failure are gone all the same; those that are not are
         removed once more, beside no other write: if they go then, writes are sent one at a time from now on."""
-        for key in list(self.table(name).stuck):
-            if await self._row(name, key) is None:
-                self.gone(name, key)
-                continue
-            failed = self._failed_removals.pop((name, key), None)
-            if failed is None or self.session.gentle:
-                continue
-            number, request, act = failed
-            try:
-                with self.session.gently():
-                    done = (await self.send(request, act, "ledger")).answer.ok and await self._row(name, key) is None
-            except Unsafe:
-                continue
-            self.session.gentle |= done
-            if done:
-                self.recovered.add(number)
-                self.gone(name, key)
+        async with self._looking_at_stuck:  # who comes meanwhile waits for what comes of it
+            for key in list(self.table(name).stuck):
+                await self._remove_again(name, key)
+
+    async def _remove_again(self, name: str, key: Key) -> None:
+        if await self._row(name, key) is None:
+            self.gone(name, key)
+            return
+        failed = self._failed_removals.pop((name, key), None)
+        if failed is None:
+            return
+        number, request, act = failed
+        try:
+            with self.session.gently():
+                done = (await self.send(request, act, "ledger")).answer.ok and await self._row(name, key) is None
+        except Unsafe:
+            return
+        self.session.gentle |= done
+        if done:
+            self.recovered.add(number)
+            self.gone(name, key)
 
     def stuck(self, name: str) -> tuple[Key, Entry, int] | None:
         """A row of the run's that could not be removed: its key, the entry that made it, and its exchange's number."""

@@ -76,6 +76,7 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
         if each.held is not None and each.named is not None:
             found.rows.pop(each.named, None)  # it stays on purpose
     _claim(ledger, client, table, entries, found)
+    found.own |= {key: each for each in entries if (key := each.answered) in unclear and _made_unshown(each, entries)}
     if not found.whole:
         found.untold = [each for each in entries if _open(each, ledger, filtered, unclear, found)]
         found.why = found.why or "it has no list, and the answer gave no key"
@@ -91,6 +92,13 @@ def _never_seen(entry: Entry, found: Look) -> bool:
     """Whether a row was made, as the answer says, or may have been, since there was none, and was never shown."""
     made = 200 <= entry.status < 300 or entry.status == 0
     return entry.kind == "create" and made and not entry.removed and entry.named not in found.like
+
+
+def _made_unshown(entry: Entry, entries: Sequence[Entry]) -> bool:
+    """Whether a row that was seen to be the run's is not shown any more since a change of the run's that failed, the
+    last thing that was done to it: an API may store what it then can show neither alone nor in a list."""
+    since = [each for each in entries if each.key == entry.answered and each.number > entry.number]
+    return entry.proved and not entry.removed and bool(since) and since[-1].kind == "change" and not since[-1].sure
 
 
 def _take(found: Look, listing: Listing) -> None:

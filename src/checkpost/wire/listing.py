@@ -12,6 +12,7 @@ from urllib.parse import urljoin, urlsplit
 from checkpost.contract.pointer import walk
 from checkpost.model.envelopes import TOTAL_HEADERS
 from checkpost.wire.exchange import Answer, Exchange
+from checkpost.wire.numbering import said
 
 if TYPE_CHECKING:
     from checkpost.wire.client import Client
@@ -118,61 +119,36 @@ def counted(client: Client, asked: Asked) -> Asked:
     return Asked((*asked.pairs, (counting.parameter, counting.value)), asked.headers)
 
 
-#: What answers call the number of all rows or pages, or say that there are more, under any description.
-_ALL = frozenset({"total", "totalcount", "totalitems", "totalrows", "totalrecords", "totalelements", "totalresults"})
-_PAGES = frozenset({"pagecount", "totalpages", "pages", "lastpage", "numpages"})
-_MORE = frozenset({"hasmore", "hasnext", "hasnextpage", "more"})
-_SIZES = frozenset({"limit", "pagesize", "perpage", "size"})
-_DEEP = 4
-
-
 def says_more(answer: Answer, shown: int) -> bool:
     """Whether an answer that shows so many rows says beside them, or in a header that nothing describes, that there
     are more."""
     for name, value in answer.headers:
-        stated = re.search(r"(?:^|/)\s*(\d+)\s*$", value) if name.lower() in TOTAL_HEADERS else None
-        if stated is not None and int(stated[1]) > shown:
+        number = re.search(r"(?:^|/)\s*(\d+)\s*$", value) if name.lower() in TOTAL_HEADERS else None
+        if number is not None and int(number[1]) > shown:
             return True
     if linked(answer, "next") is not None:
         return True
-    total, pages, more = _counts(answer.json)
+    stated = said(answer)
+    total = _total(answer)
+    pages = max((value for (kind, _), value in stated.items() if kind == "pages"), default=0)
+    more = any(value for (kind, _), value in stated.items() if kind == "more")
     return (total is not None and total > shown) or pages > 1 or more
 
 
 def says_all(answer: Answer, shown: int) -> bool:
     """Whether an answer that shows so many rows says, in a member that nothing describes, that there are no others."""
-    return _counts(answer.json)[0] == shown and not says_more(answer, shown)
+    return _total(answer) == shown and not says_more(answer, shown)
 
 
 def is_full_page(answer: Answer, shown: int) -> bool:
     """Whether an answer that shows so many rows says that it shows no more than that, though none of them all."""
-    return shown in _sizes(answer.json) and _counts(answer.json)[0] is None
+    sizes = [value for (kind, _), value in said(answer).items() if kind == "size"]
+    return shown in sizes and _total(answer) is None
 
 
-def _sizes(body: Any, depth: int = _DEEP) -> list[Any]:
-    """What a body calls the most rows that it shows."""
-    found = []
-    for name, value in body.items() if isinstance(body, dict) else ():
-        if re.sub(r"[^a-z]", "", name.lower()) in _SIZES:
-            found.append(value)
-        found += _sizes(value, depth - 1) if depth > 1 else []
-    return found
-
-
-def _counts(body: Any, depth: int = _DEEP) -> tuple[int | None, int, bool]:
-    """What a body calls the number of all rows (None where it does not) and of pages, and whether there are more."""
-    total, pages, more = None, 0, False
-    for name, value in body.items() if isinstance(body, dict) else ():
-        word = re.sub(r"[^a-z]", "", name.lower())
-        if isinstance(value, int) and not isinstance(value, bool):
-            total = value if word in _ALL and (total is None or value > total) else total
-            pages = max(pages, value) if word in _PAGES else pages
-        more = more or (word in _MORE and value is True)
-        if depth > 1 and isinstance(value, dict):
-            inner = _counts(value, depth - 1)
-            total = inner[0] if total is None else max(total, inner[0] or 0)
-            pages, more = max(pages, inner[1]), more or inner[2]
-    return total, pages, more
+def _total(answer: Answer) -> int | None:
+    """What an answer calls the number of all rows; None where it does not."""
+    return max((value for (kind, _), value in said(answer).items() if kind == "total"), default=None)
 
 
 async def read_list(client: Client, most: int, check: str, situation: str, asked: Asked) -> Listing:

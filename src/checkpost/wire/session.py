@@ -18,6 +18,7 @@ from checkpost.model.purpose import Purpose
 from checkpost.profile.credentials import Role
 from checkpost.wire.coded import Coded, told_by
 from checkpost.wire.exchange import Answer, Exchange, Request
+from checkpost.wire.pace import Pace
 from checkpost.wire.transport import Connections, Transport
 
 LONGEST_WAIT = 30.0
@@ -26,6 +27,9 @@ _MOST_WAITS = 3
 #: Seconds between two looks whether other writes are done.
 _MOMENT = 0.005
 
+
+#: A request's turn, which may have to be waited for.
+Turn = contextlib.AbstractAsyncContextManager[None]
 
 #: How long an API that took connections before may take none, in seconds, and how often it is called meanwhile.
 LONGEST_OUTAGE, _BETWEEN_CALLS = 15.0, 0.25
@@ -70,8 +74,7 @@ class Session:
         self._logging_in: dict[str, asyncio.Lock] = {}
         self._roles, self._environment, self.limits = roles, environment, limits
         self._on_exchange = on_exchange
-        self._slots = asyncio.Semaphore(limits.concurrency)
-        self._alone = asyncio.Lock()
+        self.pace = Pace(limits.concurrency)
         #: Whether requests that may change rows are sent one at a time, since several at once fail.
         self.gentle = False
         self._writing, self._under_way = asyncio.Lock(), 0
@@ -102,8 +105,9 @@ class Session:
         if self._connections is not None:
             await self._connections.renew()
 
-    async def send(self, request: Request, check: str = "") -> Exchange:
-        """Send a request that asks for no change, and wait for its answer; what goes wrong is in the answer.
+    async def send(self, request: Request, check: str = "", turn: Turn | None = None) -> Exchange:
+        """Send a request that asks for no change, and wait for its answer; what goes wrong is in the answer. ``turn``
+        takes the place of its turn among the others.
 
         Redirects are not followed. Connection errors are retried, ``Retry-After`` (RFC 9110, 10.2.3) of a 429 or 503
         is honoured. Raises ValueError for a request that may change something: those go through the ledger.
@@ -112,7 +116,7 @@ class Session:
             raise ValueError(f"{request.method} {request.url} may change rows, and is not sent from here")
         retries = waits = 0
         while True:
-            exchange = await self._one(request, check, retries + waits)
+            exchange = await self._one(request, check, retries + waits, turn)
             pause = self.put_off(exchange) if waits < _MOST_WAITS else None
             if pause is not None:
                 waits += 1
@@ -125,19 +129,14 @@ class Session:
             self._on_exchange(exchange)
             return exchange
 
-    @contextlib.asynccontextmanager
-    async def one_by_one(self) -> AsyncIterator[None]:
+    def one_by_one(self) -> Turn:
         """Send one request at a time meanwhile: what is wrong then is not for other requests."""
-        held = 0
-        async with self._alone:
-            try:
-                while held < self.limits.concurrency - 1:
-                    await self._slots.acquire()
-                    held += 1
-                yield
-            finally:
-                for _ in range(held):
-                    self._slots.release()
+        return self.pace.alone()
+
+    async def in_quiet(self, request: Request) -> Exchange:
+        """Send a request that asks for no change while no other is on its way."""
+        async with self.pace.quiet():
+            return await self.send(request, turn=contextlib.nullcontext())
 
     async def transmit(self, request: Request, check: str = "") -> Exchange:
         """Send a request that may change rows, once. Only the ledger does so (``checkpost.rows.ledger``)."""
@@ -174,14 +173,15 @@ class Session:
         """Send a log-out: it ends a token, and touches no row."""
         return await self.transmit(request, check)
 
-    async def _one(self, request: Request, check: str, before: int) -> Exchange:
+    async def _one(self, request: Request, check: str, before: int, turn: Turn | None = None) -> Exchange:
         login = self._login_of(request)
         token = await self._token(login) if login is not None else ""
-        async with self._slots:
+        async with turn or self.pace:
             self._sent += 1
             number, started, moment = self._sent, time.perf_counter(), time.time()
             answer = await self._reached(request)
             seconds = time.perf_counter() - started
+        self.pace.note(answer.failure != "timeout", started)
         if self.coded is not None:
             answer = told_by(self.coded, answer)
         if token and answer.status == 401:

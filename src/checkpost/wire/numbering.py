@@ -1,0 +1,59 @@
+"""What a page of a list says of itself, under any description: how many rows and pages there are, which it is."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import Any, Literal
+
+from checkpost.model.envelopes import ROW_NOUNS
+from checkpost.wire.exchange import Answer
+
+#: What is said: the number of all rows and of all pages, whether there are pages behind and before this one, whether it
+#: is the last or the first, its number and its offset, the most rows that it shows, and the numbers of its neighbours.
+Kind = Literal["total", "pages", "more", "before", "last", "first", "number", "offset", "size", "next", "previous"]
+
+_COUNTS: dict[str, Kind] = {
+    "total": "total",
+    **{f"total{noun}": "total" for noun in ROW_NOUNS},
+    **dict.fromkeys(("pagecount", "totalpages", "pages", "lastpage", "numpages", "numberofpages"), "pages"),
+    **dict.fromkeys(("page", "currentpage", "pagenumber", "pageno", "pageindex"), "number"),
+    **dict.fromkeys(("offset", "skip"), "offset"),
+    **dict.fromkeys(("limit", "pagesize", "perpage", "size"), "size"),
+    **dict.fromkeys(("nextpage", "nextpagenumber"), "next"),
+    **dict.fromkeys(("prevpage", "previouspage", "prevpagenumber"), "previous"),
+}
+_TRUTHS: dict[str, Kind] = {
+    **dict.fromkeys(("hasmore", "hasnext", "hasnextpage", "more"), "more"),
+    **dict.fromkeys(("hasprev", "hasprevious", "hasprevpage", "haspreviouspage"), "before"),
+    **dict.fromkeys(("last", "islast", "islastpage"), "last"),
+    **dict.fromkeys(("first", "isfirst", "isfirstpage"), "first"),
+}
+_NEIGHBOURS = frozenset({"next", "previous"})
+_DEEP = 4
+
+
+def said(answer: Answer) -> dict[tuple[Kind, str], Any]:
+    """What an answer's body and headers say, by what it is and where: a member's names, or a header's."""
+    found = {(kind, place): value for kind, place, value in _in_body(answer.json, (), _DEEP)}
+    for name, value in answer.headers:
+        word = re.sub(r"[^a-z]", "", name.lower().removeprefix("x-").removeprefix("pagination-"))
+        if name.lower().startswith("x-") and word in _COUNTS:
+            kind = _COUNTS[word]
+            if value.strip().isdecimal() or (kind in _NEIGHBOURS and not value.strip()):
+                found[kind, name] = int(value) if value.strip() else None
+    return found
+
+
+def _in_body(body: Any, names: tuple[str, ...], depth: int) -> Iterator[tuple[Kind, str, Any]]:
+    for name, value in body.items() if isinstance(body, dict) else ():
+        word, place = re.sub(r"[^a-z]", "", name.lower()), ".".join((*names, name))
+        if isinstance(value, bool):
+            if word in _TRUTHS:
+                yield _TRUTHS[word], place, value
+        elif isinstance(value, int) and word in _COUNTS:
+            yield _COUNTS[word], place, value
+        elif value is None and _COUNTS.get(word) in _NEIGHBOURS:
+            yield _COUNTS[word], place, None
+        elif isinstance(value, dict) and depth > 1:
+            yield from _in_body(value, (*names, name), depth - 1)

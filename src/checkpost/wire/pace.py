@@ -1,0 +1,103 @@
+"""How many requests are on their way at once: fewer, once an API does not keep up with them."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import time
+from collections import deque
+from collections.abc import AsyncIterator
+
+#: After how many requests in a row without an answer in time fewer are sent at once.
+_SIGN = 3
+
+
+class Pace:
+    """Gives each request its turn: ``async with pace: …``, as many at once as ``at_once`` says."""
+
+    def __init__(self, most: int) -> None:
+        """``most`` requests at once to begin with."""
+        self.at_once = most
+        self._under_way, self._one_turn, self._no_turn = 0, False, False
+        self._waiting: deque[asyncio.Future[None]] = deque()
+        self._ended = asyncio.Event()
+        self._alone, self._quiet = asyncio.Lock(), asyncio.Lock()
+        self._silent, self._changed = 0, 0.0
+
+    async def __aenter__(self) -> None:
+        if not self._waiting and self._under_way < self._most:
+            self._under_way += 1
+            return
+        turn: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+        self._waiting.append(turn)
+        try:
+            await turn
+        except asyncio.CancelledError:
+            if not turn.cancelled():  # it was given in the same moment
+                self._end()
+            raise
+
+    async def __aexit__(self, *_: object) -> None:
+        self._end()
+
+    def note(self, answered: bool, started: float) -> None:
+        """Take into account whether a request, sent at ``started`` (``time.perf_counter``), was answered in time."""
+        if answered:
+            self._silent = 0
+        elif started >= self._changed:
+            self._silent += 1
+            if self._silent >= min(_SIGN, self.at_once):
+                self.slower()
+
+    def slower(self) -> None:
+        """Send half as many at once from now on; one at least."""
+        self.at_once = max(1, self.at_once // 2)
+        self._silent, self._changed = 0, time.perf_counter()
+
+    @contextlib.asynccontextmanager
+    async def alone(self) -> AsyncIterator[None]:
+        """One request at a time meanwhile, whoever sends it."""
+        async with self._alone:
+            self._one_turn = True
+            try:
+                await self._until(1)
+                yield
+            finally:
+                self._one_turn = False
+                self._next()
+
+    @contextlib.asynccontextmanager
+    async def quiet(self) -> AsyncIterator[None]:
+        """No request has its turn meanwhile."""
+        async with self._quiet:
+            self._no_turn = True
+            try:
+                await self._until(0)
+                yield
+            finally:
+                self._no_turn = False
+                self._next()
+
+    @property
+    def _most(self) -> int:
+        """How many requests may be on their way now."""
+        return 0 if self._no_turn else (1 if self._one_turn else self.at_once)
+
+    async def _until(self, most: int) -> None:
+        """Wait until no more than ``most`` requests are on their way."""
+        while self._under_way > most:
+            self._ended.clear()
+            await self._ended.wait()
+
+    def _end(self) -> None:
+        self._under_way -= 1
+        self._ended.set()
+        self._next()
+
+    def _next(self) -> None:
+        """Give turns to those that wait, in the order in which they came."""
+        while self._waiting and self._under_way < self._most:
+            turn = self._waiting.popleft()
+            if not turn.done():
+                self._under_way += 1
+                turn.set_result(None)

@@ -1,0 +1,109 @@
+"""How many requests are on their way at once."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+import unittest
+
+from checkpost.wire.pace import Pace
+
+
+class PaceTest(unittest.IsolatedAsyncioTestCase):
+    async def most(self, pace: Pace, requests: int = 20) -> int:
+        """How many of some requests were on their way at once."""
+        under_way = most = 0
+
+        async def one() -> None:
+            nonlocal under_way, most
+            async with pace:
+                under_way += 1
+                most = max(most, under_way)
+                await asyncio.sleep(0.001)
+                under_way -= 1
+
+        await asyncio.gather(*(one() for _ in range(requests)))
+        return most
+
+    async def test_as_many_at_once_as_were_asked_for(self) -> None:
+        self.assertEqual(await self.most(Pace(8)), 8)
+
+    async def test_three_in_a_row_without_an_answer_halve_what_is_sent(self) -> None:
+        pace = Pace(8)
+        for _ in range(3):
+            pace.note(False, time.perf_counter())
+        self.assertEqual((pace.at_once, await self.most(pace)), (4, 4))
+
+    async def test_what_was_on_its_way_before_counts_no_second_time(self) -> None:
+        pace, started = Pace(8), time.perf_counter()
+        for _ in range(8):
+            pace.note(False, started)
+        self.assertEqual(pace.at_once, 4)
+
+    async def test_an_answer_between_breaks_the_row(self) -> None:
+        pace = Pace(8)
+        for answered in (False, False, True, False, False):
+            pace.note(answered, time.perf_counter())
+        self.assertEqual(pace.at_once, 8)
+
+    async def test_one_at_a_time_is_the_least(self) -> None:
+        pace = Pace(2)
+        for _ in range(5):
+            pace.slower()
+        self.assertEqual(pace.at_once, 1)
+        self.assertEqual(await self.most(pace), 1)
+
+    async def test_alone_is_one_at_a_time_also_while_fewer_are_to_be_sent(self) -> None:
+        pace = Pace(8)
+        seen: list[int] = []
+
+        async def look() -> None:
+            under_way = 0
+
+            async def one() -> None:
+                nonlocal under_way
+                async with pace:
+                    under_way += 1
+                    seen.append(under_way)
+                    await asyncio.sleep(0.001)
+                    under_way -= 1
+
+            first = [asyncio.create_task(one()) for _ in range(8)]
+            await asyncio.sleep(0)
+            pace.slower()
+            async with pace.alone():
+                seen.clear()
+                await asyncio.gather(*(one() for _ in range(5)))
+            await asyncio.gather(*first)
+
+        await look()
+        self.assertEqual(seen, [1] * 5)
+        self.assertEqual(await self.most(pace), 4)
+
+    async def test_in_quiet_nothing_has_its_turn_be_another_alone_or_not(self) -> None:
+        pace = Pace(4)
+        order: list[str] = []
+
+        async def one(name: str) -> None:
+            async with pace:
+                await asyncio.sleep(0.001)
+                order.append(name)
+
+        async def look() -> None:
+            async with pace.alone():
+                quiet = pace.quiet()
+                await quiet.__aenter__()
+                waiting = asyncio.create_task(one("another"))
+                await asyncio.sleep(0.01)
+                order.append("quiet")
+                await quiet.__aexit__(None, None, None)
+                await waiting
+            await one("after")
+
+        await look()
+        self.assertEqual(order, ["quiet", "another", "after"])
+        self.assertEqual(await self.most(pace), 4)
+
+
+if __name__ == "__main__":
+    unittest.main()
