@@ -590,7 +590,10 @@ class Case:
         foreign = table.known - table.ever
         named = {each.key: each for each in reversed(lost) if each.key in listing.by_key and each.key not in foreign}
         pairs = [(entry, key) for key, entry in named.items() if key is not None and key not in table.own]
-        taken = foreign | table.own.keys() | {key for _, key in pairs}
+        # a list may still show rows of other checks that have gone since
+        first = min(each.number for each in lost)
+        gone_since = {key for key, last in table.left.items() if last > first}
+        taken = foreign | table.own.keys() | gone_since | {key for _, key in pairs}
         pairs += match(
             self.resource,
             [each for each in lost if each.key is None],

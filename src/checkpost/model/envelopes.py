@@ -35,7 +35,8 @@ _TOTAL = (
     "recordcount",
     "filtercount",
 )
-_NEXT = ("next", "nextlink", "nexturl", "nextpage", "nextpageurl", "odatanextlink", "nexthref")
+#: The names of links to the next page.
+NEXT_LINKS = ("next", "nextlink", "nexturl", "nextpage", "nextpageurl", "odatanextlink", "nexthref")
 
 
 def _members(shape: Shape, pointer: str = "", depth: int = 0) -> Iterator[tuple[str, str, Shape]]:
@@ -151,9 +152,9 @@ def total_pointer(schema: Node | None, rows: str = "") -> str | None:
 def next_pointer(schema: Node | None) -> str | None:
     """Where the link to the next page stands."""
     candidates = [
-        (_rank(name, _NEXT), pointer)
+        (_rank(name, NEXT_LINKS), pointer)
         for pointer, name, member in _members(shape_of(schema))
-        if normal(name) in _NEXT and "string" in member.types
+        if normal(name) in NEXT_LINKS and "string" in member.types
     ]
     return min(candidates, default=(0, None))[1]
 

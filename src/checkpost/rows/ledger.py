@@ -14,6 +14,7 @@ from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 from checkpost.errors import NotCompleted
+from checkpost.rows.coerced import coerced
 from checkpost.rows.holdings import Holdings, Reach
 from checkpost.rows.journal import FAILED, Entry, Journal
 from checkpost.rows.resemblance import shows
@@ -309,6 +310,8 @@ class Ledger(Holdings):
                 raise Unsafe(f"nothing is written to {name}: {table.forbidden}")
         if act.kind == "create":
             await self._permit_making(act.made)
+        if act.kind == "change":
+            await self._permit_naming(self._named_anew(act))
         for name, key in act.touched:
             await self._permit_touching(name, key)
         if act.by_filter and not self._by_filter:
@@ -353,7 +356,6 @@ class Ledger(Holdings):
         return table.removable or len(table.own) + table.making + number <= _MOST_UNTRIED
 
     async def _permit_making(self, every: Sequence[Made]) -> None:
-        chosen: dict[str, set[Key]] = {}
         for name in dict.fromkeys(made.table for made in every):
             client = self.reach(name)
             if client is None or not {"list", "read"} & set(client.resource.operations):
@@ -373,12 +375,21 @@ class Ledger(Holdings):
             if made.key is None and (table.keyless or table.unanswered) and not self._bears(made):
                 why = "gives no key when a row is made" if table.keyless else "has not answered a create in time"
                 raise Unsafe(f"{made.table} {why}, and this row would bear nothing to find it by")
-            if made.key is None or made.key in table.own or made.key in table.chosen:
-                continue
-            if made.key in table.known and made.key not in table.ever:
-                raise Unsafe(f"{made.table} had a row {key_text(made.key)} before the run")
-            if not self._bears_mark(made.table, made.key):
-                chosen.setdefault(made.table, set()).add(made.key)
+            if made.key is None and not table.whole and not any(value is not None for value in made.record.values()):
+                raise Unsafe(f"the list of {made.table} is not read whole, and an empty row is told from others by it")
+        await self._permit_naming([(made.table, made.key) for made in every if made.key is not None])
+
+    async def _permit_naming(self, every: Sequence[tuple[str, Key]]) -> None:
+        """Raise Unsafe where a record names a key that is, or may be read as, that of a row of somebody else's."""
+        chosen: dict[str, set[Key]] = {}
+        for name, key in every:
+            table = self.table(name)
+            named = {key} if key in table.own or key in table.chosen else self._read_as(name, key)
+            before = [each for each in named if each in table.known and each not in table.ever]
+            if before:
+                raise Unsafe(f"{name} had a row {key_text(before[0])} before the run")
+            unmarked = {each for each in named if each != key or not self._bears_mark(name, key)}
+            chosen.setdefault(name, set()).update(unmarked - table.own.keys())
         # somebody else may have taken a key since; an API that overwrites would do it to that row
         for name, keys in chosen.items():
             async with self._choosing.setdefault(name, asyncio.Lock()):  # one key may be chosen many times at once
@@ -387,6 +398,21 @@ class Ledger(Holdings):
                     raise Unsafe(f"{name} has a row {key_text(taken[0])} that is not the run's")
                 self.table(name).chosen |= keys
                 self.table(name).picked |= keys
+
+    def _named_anew(self, act: Act) -> list[tuple[str, Key]]:
+        """The keys that the records of a change name beside those of the rows that it changes."""
+        found = []
+        for made in act.made:
+            client = self.reach(made.table)
+            key = client.key_of(made.record) if client is not None else None
+            if key is not None and (made.table, key) not in act.touched:
+                found.append((made.table, key))
+        return found
+
+    def _read_as(self, name: str, key: Key) -> set[Key]:
+        """A key that a record names, and what else it may be read as."""
+        client = self.reach(name)
+        return {key} | (coerced(client.resource, key) if client is not None else set())
 
     async def look_again(self, name: str) -> None:
         """Look whether a table's list still can be read after a create that failed: its row may be there all the same,
@@ -480,7 +506,10 @@ class Ledger(Holdings):
             for key in {each.answered, each.key}:
                 made.setdefault(key, []).append(each.number)
         stay = table.known | set(shown)
+        # those that were seen first: of others there may never have been a row
+        seen = {each.answered for each in entries if each.proved or each.seen}
         gone = [key for key in asked if key and key not in stay]
+        gone.sort(key=lambda key: (key not in seen, made[key][0]))
         untried = [key for key in gone if not self.never_again(name, key)]
         for tried, key in enumerate([key for key in gone if key not in untried]):
             if tried == _MOST_TRIED and not found:

@@ -61,14 +61,20 @@ def breaks(
     fields = [each for each in resource.fields if each.name in shape_of(schema).properties and not each.read_only]
     for field in fields:
         for value, keyword in _candidates(field, purpose, values):
+            if isinstance(value, dict) and resource.relation(field.name) is not None:
+                value = ["no reference"]  # of an object, a row of the other table might be made
             candidate = Break(field.name, keyword, value, schema.place, "")
             confirmed = _confirmed(candidate, record, schema, validators)
             if confirmed is not None:
                 found.setdefault((field.name, confirmed.keyword, ""), confirmed)
         key = resource.key.fields if resource.key else ()
         for value, spelled in _of_other_types(field):
+            referred = record.get(field.name)
+            if field.name in key and value == 1.7:
+                if type(referred) is not int:
+                    continue
+                value = referred + 0.7  # cut off, it is still the key of no row of others
             if spelled and (resource.relation(field.name) is not None or field.name in key):
-                referred = record.get(field.name)
                 if field.name in key or type(referred) is not int or value is True:
                     continue  # what it spells is the key of no row
                 value = str(referred)

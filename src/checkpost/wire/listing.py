@@ -12,7 +12,7 @@ from urllib.parse import urljoin, urlsplit
 from checkpost.contract.pointer import walk
 from checkpost.model.envelopes import TOTAL_HEADERS
 from checkpost.wire.exchange import Answer, Exchange
-from checkpost.wire.numbering import said
+from checkpost.wire.numbering import next_in, said
 
 if TYPE_CHECKING:
     from checkpost.wire.client import Client
@@ -78,7 +78,12 @@ def next_url(client: Client, page: Exchange) -> str | None:
     pointer = paging.cursor_at if paging.style == "cursor" else client.resource.envelope.next
     if pointer is None:
         link = linked(page.answer, "next")
-        return urljoin(page.request.url, link) if link else None
+        if link is not None:
+            return urljoin(page.request.url, link)
+        beside = next_in(page.answer)
+        url = urljoin(page.request.url, beside or "")
+        # nothing describes it: it has to lead to the same list
+        return url if beside and urlsplit(url)[:3] == urlsplit(page.request.url)[:3] else None
     try:
         link = walk(page.answer.json, pointer)
     except LookupError:
@@ -191,6 +196,8 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
     elif paging.style in {"none", "range"}:
         short = not paging.limit or step < dict(pairs).get(paging.limit, 0)
         complete = total == step if total is not None else short and not says_more(first.answer, step)
+        if not complete and paging.style == "none" and next_url(client, first) is not None:
+            complete = await reader.along() and (total is None or total <= sum(map(len, reader.pages)))
     listing = reader.listing(complete, total)
     if not complete and (total is None or total <= most) and len(listing.rows) <= most:
         more = paging.style == "none" and not paging.limit

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import Any, Literal
 
-from checkpost.model.envelopes import ROW_NOUNS
+from checkpost.model.envelopes import NEXT_LINKS, ROW_NOUNS
 from checkpost.wire.exchange import Answer
 
 #: What is said: the number of all rows and of all pages, whether there are pages behind and before this one, whether it
@@ -43,6 +43,20 @@ def said(answer: Answer) -> dict[tuple[Kind, str], Any]:
             if value.strip().isdecimal() or (kind in _NEIGHBOURS and not value.strip()):
                 found[kind, name] = int(value) if value.strip() else None
     return found
+
+
+def next_in(answer: Answer) -> str | None:
+    """The link to the next page that stands beside the rows, under a name that nothing describes; None for none."""
+    return next(_links_in(answer.json, _DEEP), None)
+
+
+def _links_in(body: Any, depth: int) -> Iterator[str]:
+    for name, value in body.items() if isinstance(body, dict) else ():
+        if isinstance(value, str) and re.sub(r"[^a-z]", "", name.lower()) in NEXT_LINKS:
+            if re.match(r"https?://|/|\?", value):
+                yield value
+        elif isinstance(value, dict) and depth > 1:
+            yield from _links_in(value, depth - 1)
 
 
 def _in_body(body: Any, names: tuple[str, ...], depth: int) -> Iterator[tuple[Kind, str, Any]]:
