@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
@@ -58,7 +59,7 @@ class Table:
                     continue
                 row[each.name] = random.choice(others[each.refers])[-1]
             elif each.type == "integer":
-                row[each.name] = 1900 + number
+                row[each.name] = number if each.numbered else 1900 + number
             elif each.type == "number":
                 row[each.name] = number * 2.5
             else:
@@ -79,6 +80,14 @@ LOTS = Table(
 TAGS = Table("tags", ("code",), (Column("code", required=True, longest=40), Column("title")), True)
 #: A table whose keys are texts, and those of people bare numbers.
 PACKETS = Table("packets", ("code",), (Column("code", required=True, longest=40, numbered=True),), True, rows=30)
+#: A table whose keys are numbers that the client chooses.
+TINS = Table(
+    "tins",
+    ("number",),
+    (Column("number", "integer", True, numbered=True), Column("label", required=True)),
+    True,
+    rows=12,
+)
 #: A table whose keys are so short that they can bear no mark.
 BOXES = Table("boxes", ("code",), (Column("code", required=True, longest=8), Column("grams", "number")), True)
 #: Rows that can bear no mark, and that others refer to.
@@ -148,6 +157,8 @@ class Temper:
     creates_fail: float = 0.0
     #: What is refused is stored, so that creates, and lists and reads of it from then on, fail with 500.
     poisoned: bool = False
+    #: A key that is none of its type is read as one: 1.7 and true as 1, "12 a" as 12.
+    coerces: bool = False
     #: Half of a character is stored by creates and changes, which fail, as lists and reads of it do from then on.
     halves_break: bool = False
     others: float = 0.0
@@ -396,6 +407,19 @@ class Api:
                 return f"{column.name} is taken"
         return ""
 
+    def _read_as(self, table: Table, record: Json) -> Json:
+        """A record with numbers in place of what begins with one, or may be cut to one."""
+        found = dict(record)
+        for each in table.columns:
+            value = record.get(each.name)
+            if each.type != "integer" or value is None or (each.refers and not isinstance(value, bool | float)):
+                continue
+            if isinstance(value, bool | float) and math.isfinite(value):
+                found[each.name] = int(value)
+            elif isinstance(value, str) and (number := re.match(r"\s*-?\d+", value)):
+                found[each.name] = int(number[0])
+        return found
+
     def _create(self, table: Table, body: bytes | None, headers: Mapping[str, str]) -> tuple[int, Any]:
         temper, record = self.temper, self._read_body(body)
         if temper.accepts_all and headers.get("Content-Type", "").startswith("text/"):
@@ -404,6 +428,8 @@ class Api:
             return 400, {"error": "this is no record"}
         if self.random.random() < temper.creates_fail:
             return 500, {"error": "failed"}
+        if temper.coerces:
+            record = self._read_as(table, record)
         unknown = set(record) - {each.name for each in table.columns} - set(table.key)
         problem = (
             "" if temper.accepts_all else (f"{unknown} is unknown" if unknown else self._problem(table, record, None))

@@ -15,6 +15,7 @@ from tests.simulation.api import (
     SHELVES,
     TAGS,
     TEAMS,
+    TINS,
     TRAYS,
     USERS,
     Temper,
@@ -56,6 +57,7 @@ TEMPERS = (
     Temper(
         "everything at once", (CROPS, LOTS, COUNTS), "row", "largest", 0.1, 0.03, 0.03, 0.02, 0.03, 0.03, others=0.1
     ),
+    Temper("reads keys in what is none, and upserts", (TINS, CROPS), upserts=True, coerces=True, others=0.05),
     Temper("cuts blanks, and makes a row of a new key", (CROPS, TAGS, BOXES), trims=True, key_forks=True, others=0.02),
     Temper("cleans what it cannot store", (CROPS, LOTS, TAGS), cleans=True, keys_reused="largest", others=0.05),
     Temper("breaks behind what it cannot store", (CROPS, LOTS), breaks=True, cleans=True, others=0.05),

@@ -32,6 +32,7 @@ from checkpost.model.expansions import with_expansions
 from checkpost.model.field import UNDESCRIBED, Field, Reason
 from checkpost.model.fields import fields_of, inside
 from checkpost.model.guards import guards_of
+from checkpost.model.hyperlink import Hyperlink, address_at, own_address
 from checkpost.model.keys import infer_key
 from checkpost.model.layout import Layout, layout_of, leaves_open, row_like
 from checkpost.model.linkages import linkages_of
@@ -54,7 +55,7 @@ from checkpost.model.preference import SHOW_THE_ROW, asks_for_the_row
 from checkpost.model.purpose import Purpose
 from checkpost.model.queries import queries_of
 from checkpost.model.query_families import with_families
-from checkpost.model.relations import directory_of, relations_of
+from checkpost.model.relations import directory_of, relations_of, with_hyperlinks
 from checkpost.model.resource import Constants, Doubt, Envelope, Key, Model, Resource, Subcollection
 from checkpost.model.said import said_of
 from checkpost.model.shape import Shape, shape_of
@@ -127,7 +128,7 @@ def infer(
     directory = directory_of(resources)
     for name, resource in resources.items():
         relations = relations_of(resource, resources, corrections.get(name, _NONE).references, directory)
-        resources[name] = replace(resource, relations=tuple(relations))
+        resources[name] = with_hyperlinks(replace(resource, relations=tuple(relations)), resources)
 
     def view(name: str, path: str) -> Resource | None:
         said = Correction(queries=queries or {})
@@ -368,6 +369,13 @@ def _resource(
         key = replace(key, assigned_by="either")
     if key is None and keyed is not None:
         fields, key = _keyed_by_name(family, fields, "the rows are listed under their keys")
+    own_at = own_address(fields, path_parameters(own_item)) if layout.plain and correction.key == () else ""
+    if own_at and (key is None or key.reason.certainty == "guess"):
+        schema = _parameter_node(operations, path_parameters(own_item)[0])
+        fields, key = _keyed_by_name(family, fields, f"{own_at} is the address of the row", node=schema)
+        numeric = fields[0].types <= {"integer", "number"}
+        link = Hyperlink(address_at(family.item or ""), numeric, fields[0].name)
+        layout = replace(layout, hyperlinks={own_at: link})
     keys_at = keys_pointer(listed) if key is None and keyed is None and rows is not None else ""
     key_beside = _key_beside(read_schema, row_at) if keys_at else ""
     if key_beside and "read" in operations:
@@ -493,7 +501,7 @@ def _wrapper(operation: Operation | None, names: frozenset[str], layout: Layout)
 
 
 def _keyed_by_name(
-    family: Family, fields: tuple[Field, ...], why: str, name: str = "", kind: str = ""
+    family: Family, fields: tuple[Field, ...], why: str, name: str = "", kind: str = "", node: Node | None = None
 ) -> tuple[tuple[Field, ...], Key]:
     """The key of rows that do not hold it themselves, and the field that it is put into: one of the path's name, if no
     other is given; one of a ``kind`` that rows show and the contract does not describe."""
@@ -502,7 +510,7 @@ def _keyed_by_name(
     own = Field(
         name,
         {UNDESCRIBED: True} if kind else {},
-        frozenset({kind or "string"}),
+        shape_of(node).types or frozenset({kind or "string"}),
         False,
         False,
         True,
@@ -514,6 +522,12 @@ def _keyed_by_name(
         True,
     )
     return (own, *fields), Key((name,), names, "server", Reason(why, "stated"))
+
+
+def _parameter_node(operations: Mapping[Purpose, Operation], name: str) -> Node | None:
+    """The schema of a parameter of a path."""
+    every = [each for operation in operations.values() for each in operation.parameters if each.location == "path"]
+    return next((each.schema for each in every if each.name == name and each.schema is not None), None)
 
 
 def _key_beside(schema: Node | None, row_at: str | None) -> str:

@@ -8,6 +8,7 @@ from typing import Any
 from urllib.parse import quote
 
 from checkpost.contract.node import Node
+from checkpost.model.hyperlink import Hyperlink
 from checkpost.model.paths import normal, singular
 from checkpost.model.shape import Shape, shape_of
 
@@ -38,6 +39,8 @@ class Layout:
     #: that writes holds a record alone.
     key_in: str = ""
     bare: bool = False
+    #: Fields that hold addresses where others have keys.
+    hyperlinks: Mapping[str, Hyperlink] = field(default_factory=dict)
 
     @property
     def plain(self) -> bool:
@@ -52,6 +55,8 @@ class Layout:
         """A row of a body with its key and fields as members."""
         inside = row.get(self.fields_at) if self.fields_at else None
         keyed = self._keyed(row)
+        if self.hyperlinks:
+            return self._with_keys(row)
         if not isinstance(inside, dict):
             return row if self.plain or self.key not in keyed else {self.key: keyed[self.key]}
         # a field of the key's name does not take its place
@@ -65,10 +70,23 @@ class Layout:
                 found[name] = data.get("id") if data else None
         return found
 
+    def _with_keys(self, row: Row) -> Row:
+        """A row with keys in the place of addresses."""
+        found = dict(row)
+        for name, link in self.hyperlinks.items():
+            if name not in row:
+                continue
+            if not link.own:
+                found[name] = link.key_in(row[name])
+            elif link.own not in row:
+                found[link.own] = link.key_in(row[name])
+        return found
+
     def shaped(self, record: Mapping[str, Any], key: Any = None) -> Row:
         """A record as a body has it; ``key`` is that of the row it changes."""
         if self.plain or self.bare:
-            return {name: value for name, value in record.items() if self.plain or name != self.key}
+            sent = {name: value for name, value in record.items() if self.plain or name != self.key}
+            return sent | {name: each.of(sent[name]) for name, each in self.hyperlinks.items() if name in sent}
         body: Row = {"type": self.type_name} if self.type_name else {}
         key = record.get(self.key) if key is None or not self.names_row else key
         if key is not None:
@@ -81,8 +99,12 @@ class Layout:
         return body
 
     def kinds_in(self, row: Row) -> dict[str, str]:
-        """What a row of a body says of its own type (under "") and of those of rows that it refers to, by name."""
+        """What a row of a body says of its own type (under "") and of those of rows that it refers to, by name; and how
+        it writes addresses."""
         found = {"": row["type"]} if self.type_name and isinstance(row.get("type"), str) else {}
+        found |= {
+            name: each.like(row[name]) for name, each in self.hyperlinks.items() if isinstance(row.get(name), str)
+        }
         links = row.get(_LINKED)
         for name, link in links.items() if isinstance(links, dict) else ():
             data = link.get("data") if isinstance(link, dict) and name in self.linked else None
@@ -93,7 +115,9 @@ class Layout:
     def with_kinds(self, kinds: Mapping[str, str]) -> Layout:
         """The layout with the types that rows have shown, over what the contract leaves open."""
         own = kinds.get("", self.type_name) if self.type_name else ""
-        return replace(self, type_name=own, linked={name: kinds.get(name, kind) for name, kind in self.linked.items()})
+        linked = {name: kinds.get(name, kind) for name, kind in self.linked.items()}
+        hyper = {name: replace(each, address=kinds.get(name, each.address)) for name, each in self.hyperlinks.items()}
+        return replace(self, type_name=own, linked=linked, hyperlinks=hyper)
 
     def shape(self, shape: Shape) -> Shape:
         """The shape of a row, or of a record, with its key and fields as members."""

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from checkpost.contract.node import Node, Unresolved
 from checkpost.model.field import Field, Reason
+from checkpost.model.hyperlink import Hyperlink, address_at, holds_address
 from checkpost.model.layout import of_kind
 from checkpost.model.paths import normal, singular
 from checkpost.model.relation import Relation
@@ -68,7 +69,10 @@ def relations_of(
     found = []
     for field in resource.fields:
         relation = (
-            _stated(field, others, stated) or _typed(resource, field, others) or _described(field, others, directory)
+            _stated(field, others, stated)
+            or _typed(resource, field, others)
+            or _addressed(field, others, directory)
+            or _described(field, others, directory)
         )
         if relation is None and not (resource.key and resource.key.fields == (field.name,)):
             relation = _named(field, others, directory) or _shown_whole(resource, field, others, directory)
@@ -118,6 +122,35 @@ def _stated(field: Field, others: Mapping[str, Resource], stated: Mapping[str, s
     if field.name not in stated or stated[field.name].partition(".")[0] not in others:
         return None
     return _target(others[stated[field.name].partition(".")[0]], field, Reason("the profile says so", "stated"))
+
+
+def _addressed(field: Field, others: Mapping[str, Resource], directory: Directory) -> Relation | None:
+    """A reference that is the address of a row."""
+    if not (field.created and holds_address(field)):
+        return None
+    name = normal(field.name)
+    stems = [name, *(name.removesuffix(word) for word in ("url", "uri", "link", "href"))]
+    for each in (others[found] for stem in stems for found in directory.by_name.get(stem, ())):
+        if each.item is not None and each.key is not None and len(each.key.fields) == 1:
+            why = f"its name is that of a row of {each.name}, and it holds addresses"
+            return Relation(field.name, each.name, each.key.fields[0], Reason(why, "likely"))
+    return None
+
+
+def with_hyperlinks(resource: Resource, others: Mapping[str, Resource]) -> Resource:
+    """A resource whose references may be addresses of rows: where they are, they are read and written as such, and are
+    keys to everybody else."""
+    links, fields = dict(resource.layout.hyperlinks), {each.name: each for each in resource.fields}
+    for relation in resource.relations:
+        field, target = fields[relation.field], others[relation.resource]
+        key = target.field(relation.target)
+        if not holds_address(field) or key is None or target.item is None or not resource.layout.plain:
+            continue
+        links[field.name] = Hyperlink(address_at(target.item), key.types <= {"integer", "number"})
+        words = {name: value for name, value in key.keywords.items() if name not in {"readOnly", "description"}}
+        fields[field.name] = replace(field, keywords=words, types=key.types, node=key.node)
+    layout = replace(resource.layout, hyperlinks=links)
+    return replace(resource, layout=layout, fields=tuple(fields.values()))
 
 
 def _described(field: Field, others: Mapping[str, Resource], directory: Directory) -> Relation | None:

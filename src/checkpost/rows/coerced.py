@@ -12,15 +12,16 @@ from checkpost.model.resource import Resource
 from checkpost.wire.listing import Key
 
 
-def coerced(resource: Resource, key: Key) -> set[Key]:
-    """What a key may be read as beside itself; empty where it is a plain key of the resource."""
+def coerced(resource: Resource, key: Key) -> list[Key]:
+    """What may be read in the place of a key, beside itself; empty where it is a plain key of the resource. Its parts
+    may be any values of JSON."""
     names = resource.key.fields if resource.key is not None else ()
     parts = []
     for name, part in zip(names[-len(key) :], key, strict=True):
         field = resource.field(name)
         numeric = field is not None and field.kind == "number"
-        parts.append([part, *dict.fromkeys(_readings(part, numeric))])
-    return {each for each in itertools.product(*parts) if not _same(each, key)}
+        parts.append([part, *_readings(part, numeric)])
+    return [each for each in itertools.product(*parts) if not _same(each, key)]
 
 
 def _same(one: Key, other: Key) -> bool:

@@ -43,6 +43,11 @@ _MOST_UNTRIED, _MOST_STUCK = 4, 2
 _TURNS, _TURN = 8, 0.25
 
 
+def _is_plain(key: Key) -> bool:
+    """Whether all parts of a key are what keys are made of."""
+    return all(isinstance(part, str | int) for part in key)
+
+
 def kept_as(value: Any) -> list[Any]:
     """A value, and what lenient servers make of it: a text of it, or of it as a fraction, a number of what is true or
     false, the only member of a list."""
@@ -377,14 +382,17 @@ class Ledger(Holdings):
                 raise Unsafe(f"{made.table} {why}, and this row would bear nothing to find it by")
             if made.key is None and not table.whole and not any(value is not None for value in made.record.values()):
                 raise Unsafe(f"the list of {made.table} is not read whole, and an empty row is told from others by it")
-        await self._permit_naming([(made.table, made.key) for made in every if made.key is not None])
+        named = [(made.table, made.key or self._named_by(made)) for made in every]
+        await self._permit_naming([(name, key) for name, key in named if key is not None])
 
     async def _permit_naming(self, every: Sequence[tuple[str, Key]]) -> None:
         """Raise Unsafe where a record names a key that is, or may be read as, that of a row of somebody else's."""
         chosen: dict[str, set[Key]] = {}
         for name, key in every:
             table = self.table(name)
-            named = {key} if key in table.own or key in table.chosen else self._read_as(name, key)
+            named = self._read_as(name, key)
+            if _is_plain(key) and (key in table.own or key in table.chosen):
+                continue
             before = [each for each in named if each in table.known and each not in table.ever]
             if before:
                 raise Unsafe(f"{name} had a row {key_text(before[0])} before the run")
@@ -401,18 +409,21 @@ class Ledger(Holdings):
 
     def _named_anew(self, act: Act) -> list[tuple[str, Key]]:
         """The keys that the records of a change name beside those of the rows that it changes."""
-        found = []
-        for made in act.made:
-            client = self.reach(made.table)
-            key = client.key_of(made.record) if client is not None else None
-            if key is not None and (made.table, key) not in act.touched:
-                found.append((made.table, key))
-        return found
+        named = [(made.table, self._named_by(made)) for made in act.made]
+        return [(name, key) for name, key in named if key is not None and (name, key) not in act.touched]
+
+    def _named_by(self, made: Made) -> Key | None:
+        """What a record has in the place of a key, be it one or not; None where it has none."""
+        client = self.reach(made.table)
+        names = client.resource.key.fields if client is not None and client.resource.key is not None else ()
+        parts = tuple(made.record.get(name) for name in names)
+        return parts if parts and None not in parts else None
 
     def _read_as(self, name: str, key: Key) -> set[Key]:
-        """A key that a record names, and what else it may be read as."""
+        """The keys that what stands in the place of one may be read as; itself, if it may be one."""
         client = self.reach(name)
-        return {key} | (coerced(client.resource, key) if client is not None else set())
+        readings = coerced(client.resource, key) if client is not None else []
+        return {each for each in (key, *readings) if _is_plain(each)}
 
     async def look_again(self, name: str) -> None:
         """Look whether a table's list still can be read after a create that failed: its row may be there all the same,

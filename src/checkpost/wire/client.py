@@ -384,9 +384,9 @@ class Client:
         if self.resource.envelope.keys_at:
             rows = self._with_keys_beside(body, rows)
         layout = self.resource.layout
-        for row in rows[:_TELLING] if layout.linked or layout.type_name else ():
+        for row in rows[:_TELLING] if layout.linked or layout.type_name or layout.hyperlinks else ():
             self.session.kinds.setdefault(self.resource.name, {}).update(layout.kinds_in(row))
-        flat = rows if layout.plain else [layout.flat(row) for row in rows]
+        flat = rows if layout.plain and not layout.hyperlinks else [layout.flat(row) for row in rows]
         return [self._below(row) for row in flat] if self.resource.under else flat
 
     def _rows_elsewhere(self, body: Any) -> Any:

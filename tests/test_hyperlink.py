@@ -1,0 +1,161 @@
+"""Rows that hold addresses in place of keys: understood, tried whole, and no false word about a sound one."""
+
+from __future__ import annotations
+
+import copy
+import itertools
+import json
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from checkpost.engine.run import Result
+from checkpost.model.infer import infer
+from tests.direct import Direct
+from tests.support import contract_of, run_against
+
+Json = dict[str, Any]
+HOST = "http://seeds.example"
+FIELDS: dict[str, Json] = {
+    "species": {"name": {"type": "string", "maxLength": 60}},
+    "lots": {"species": {"type": "string", "format": "uri"}, "name": {"type": "string", "maxLength": 60}},
+}
+
+
+class Addressed:
+    """Two tables whose rows have ``url`` for a key; lots refer to species by theirs. ``fault`` is what is wrong."""
+
+    def __init__(self, fault: str = "") -> None:
+        self.fault, self.numbers = fault, itertools.count(100)
+        self.rows: dict[str, dict[int, Json]] = {
+            "species": {n: {"name": f"Species {n}"} for n in range(1, 6)},
+            "lots": {n: {"species": 1 + n % 5, "name": f"Lot {n}"} for n in range(1, 9)},
+        }
+
+    def contract(self) -> Json:
+        paths: Json = {}
+        key = {"name": "id", "in": "path", "required": True, "schema": {"type": "integer"}}
+        for table, fields in FIELDS.items():
+            new = {"type": "object", "required": list(fields), "properties": fields, "additionalProperties": False}
+            url = {"type": "string", "format": "uri", "readOnly": True}
+            row = {**new, "required": ["url", *fields], "properties": {"url": url, **fields}}
+            paths[f"/{table}/"] = {"get": told({"type": "array", "items": row}), "post": told(row, "201", new)}
+            item = {"get": told(row), "patch": told(row, "200", {**new, "required": []}), "delete": told(None, "204")}
+            paths[f"/{table}/{{id}}/"] = {"parameters": [key], **item}
+        return {"openapi": "3.1.0", "info": {"title": "Seeds", "version": "1"}, "paths": paths}
+
+    def app(self) -> Starlette:
+        routes = [Route(f"/{table}/", self.listed, methods=["GET", "POST"]) for table in FIELDS]
+        routes += [Route(f"/{table}/{{id:int}}/", self.one, methods=["GET", "PATCH", "DELETE"]) for table in FIELDS]
+        return Starlette(routes=routes)
+
+    def shown(self, table: str, key: int) -> Json:
+        row = {"url": f"{HOST}/{table}/{key}/", **self.rows[table][key]}
+        other = 1 + row["species"] % 5 if "species" in row and self.fault == "wrong species" else row.get("species")
+        return {**row, "species": f"{HOST}/species/{other}/"} if "species" in row else row
+
+    def read(self, table: str, body: Any, whole: bool) -> Json | None:
+        """A record as it is stored; None for what is no record, or refers to nothing."""
+        names = FIELDS[table].keys()
+        if not isinstance(body, dict) or not body or not body.keys() <= names or (whole and body.keys() != names):
+            return None
+        name, species = body.get("name", ""), body.get("species", "species/1")
+        if not isinstance(name, str) or len(name) > 60 or any("\ud800" <= sign <= "\udfff" for sign in name):
+            return None
+        head, _, last = species.rstrip("/").rpartition("/") if isinstance(species, str) else ("", "", "")
+        if not head.endswith("species") or not last.isdigit() or int(last) not in self.rows["species"]:
+            return None
+        return {**body, "species": int(last)} if "species" in body else dict(body)
+
+    async def listed(self, request: Request) -> Response:
+        table = request.url.path.strip("/")
+        if request.method == "GET":
+            return JSONResponse([self.shown(table, key) for key in self.rows[table]])
+        row = self.read(table, await body_of(request), True)
+        if row is None:
+            return refused(422)
+        key = next(self.numbers)
+        self.rows[table][key] = row
+        return JSONResponse(self.shown(table, key), 201, {"Location": f"{HOST}/{table}/{key}/"})
+
+    async def one(self, request: Request) -> Response:
+        table, key = request.url.path.split("/")[1], request.path_params["id"]
+        if key not in self.rows[table]:
+            return refused(404)
+        if request.method == "DELETE":
+            if table == "species" and any(lot["species"] == key for lot in self.rows["lots"].values()):
+                return refused(409)
+            del self.rows[table][key]
+            return Response(status_code=204)
+        if request.method == "PATCH":
+            row = self.read(table, await body_of(request), False)
+            if row is None:
+                return refused(422)
+            if self.fault != "species kept" or "species" not in row:
+                self.rows[table][key] |= row
+        return JSONResponse(self.shown(table, key))
+
+
+async def body_of(request: Request) -> Any:
+    try:
+        return await request.json() if "json" in request.headers.get("content-type", "") else None
+    except ValueError:
+        return None
+
+
+def told(schema: Json | None, status: str = "200", body: Json | None = None) -> Json:
+    shown: Json = {"content": {"application/json": {"schema": schema}}} if schema is not None else {}
+    answers = {status: {"description": "done", **shown}}
+    answers |= {each: {"description": "refused"} for each in ("400", "404", "405", "409", "422")}
+    sent = {"requestBody": {"required": True, "content": {"application/json": {"schema": body}}}} if body else {}
+    return {"responses": answers, **sent}
+
+
+def refused(status: int) -> Response:
+    return JSONResponse({"error": "refused"}, status)
+
+
+def run(api: Addressed) -> Result:
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        (folder / "contract.json").write_text(json.dumps(api.contract()), "utf-8")
+        place, direct = str(folder / "contract.json"), Direct(api.app())
+        return run_against(place, "http://127.0.0.1:1", folder, tuple(FIELDS), transport=direct)
+
+
+class Hyperlinks(unittest.TestCase):
+    def test_keys_and_references_are_understood(self) -> None:
+        lots = infer(contract_of(Addressed().contract())).resource("lots")
+        assert lots is not None and lots.key is not None
+        self.assertEqual((lots.key.fields, lots.key.reason.text), (("id",), "url is the address of the row"))
+        [relation] = lots.relations
+        self.assertEqual((relation.field, relation.resource, relation.target), ("species", "species", "id"))
+        shown = {"url": f"{HOST}/lots/7/", "species": f"{HOST}/species/3/"}
+        self.assertEqual(lots.layout.flat(shown), {**shown, "id": 7, "species": 3})
+
+    def test_a_sound_api_is_tried_whole_and_nothing_is_told(self) -> None:
+        api = Addressed()
+        before = copy.deepcopy(api.rows)
+        result = run(api)
+        self.assertEqual([(each.check, each.title, each.observed) for each in result.findings], [])
+        self.assertEqual((api.rows, result.left, result.harmed), (before, (), ()))
+        self.assertEqual(result.not_exercised, ())
+        passed = {each.check for each in result.checks if each.resource == "lots" and each.outcome == "passed"}
+        self.assertLessEqual({"create.stored", "update.each-field", "relate.absent", "relate.resolves"}, passed)
+
+    def test_faults_of_references_are_found(self) -> None:
+        for fault, check in (("wrong species", "create.required-only"), ("species kept", "update.each-field")):
+            with self.subTest(fault):
+                found = {each.check: each for each in run(Addressed(fault)).findings}
+                self.assertIn(check, found)
+                self.assertIn("species", found[check].subjects)
+
+
+if __name__ == "__main__":
+    unittest.main()
