@@ -17,7 +17,7 @@ _LIMITS = ("limit", "size", "pagesize", "perpage", "take", "top", "first", "coun
 #: Those of them that say how large a page is.
 _SIZES = ("size", "pagesize", "perpage")
 _OFFSETS = ("offset", "skip", "start", "pageoffset", "startindex", "from")
-_PAGES = ("page", "pagenumber", "pageno", "pageindex", "p")
+_PAGES = ("page", "pagenumber", "pageno", "pageindex", "currentpage", "pagenum", "p")
 _CURSORS = (
     "cursor",
     "pagetoken",

@@ -181,6 +181,8 @@ def _named(parameter: Parameter, fields: Sequence[Field], hint: str) -> Template
     for field in fields:
         if name == field.name or normal(name) == normal(field.name):
             return _of_field(parameter, field, hint)
+        if normal(name) == normal(field.name) + "s" and shape_of(parameter.schema).is_array:
+            return dict(_operator(field.name, "in", name, _repeats(parameter)))
     for field in fields:
         rest = _rest(name, field.name)
         words = re.findall(r"[A-Za-z]+|[<>=!]+", rest or "")
