@@ -161,6 +161,8 @@ class Temper:
     coerces: bool = False
     #: Half of a character is stored by creates and changes, which fail, as lists and reads of it do from then on.
     halves_break: bool = False
+    #: Rows are kept in a file, which is empty once half of a character was to be written to it.
+    halves_lose_all: bool = False
     others: float = 0.0
     #: Rows are found by a field of their own in place of the documented key.
     found_by_uid: bool = False
@@ -384,7 +386,7 @@ class Api:
         """Why a record is refused."""
         types: dict[str, Callable[[Any], bool]] = {
             "string": lambda value: isinstance(value, str),
-            "integer": lambda value: isinstance(value, int) and not isinstance(value, bool),
+            "integer": lambda value: type(value) is int and (abs(value) < 2**63 or not self.temper.halves_break),
             "number": lambda value: isinstance(value, int | float) and not isinstance(value, bool),
         }
         for column in table.columns:
@@ -444,6 +446,10 @@ class Api:
         if temper.halves_break and has_half(known):
             key = tuple(known.get(each) for each in table.key) if table.by_client else self._insert(table, known)
             self.rows[table.name][key] = {**self._whole(table, known, key), "~bad": True}
+            self.version += 1
+            return 500, {"error": "failed"}
+        if temper.halves_lose_all and has_half(known):
+            self.rows[table.name].clear()
             self.version += 1
             return 500, {"error": "failed"}
         if table.by_client:
@@ -548,6 +554,10 @@ class Api:
         if temper.replace_forks and method == "PUT" and not table.by_client and row is not None:
             key = self._insert(table, whole)
             return 200, rows[key]
+        if temper.halves_lose_all and has_half(known):
+            rows.clear()
+            self.version += 1
+            return 500, {"error": "failed"}
         rows[key] = self._whole(table, whole, key)
         self.version += 1
         if temper.halves_break and has_half(known):

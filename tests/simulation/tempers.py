@@ -78,6 +78,7 @@ TEMPERS = (
     Temper("removals do nothing", (CROPS, LOTS, BOXES), removes_nothing="silently", creates_fail=0.1),
     Temper("stores what it cannot show", (CROPS, LOTS, TAGS), poisoned=True),
     Temper("stores half of a character, and cannot show it", (CROPS, LOTS), halves_break=True),
+    Temper("loses all rows where it writes half of a character", (CROPS,), halves_lose_all=True),
     Temper("reading removes", (CROPS,), reading_removes=True),
     Temper("a change makes a row that shows no key", (CROPS, TAGS), change_makes_bare=True),
     Temper("reading counts", (CROPS, LOTS), reading_counts=True, others=0.05),

@@ -14,7 +14,9 @@ from checkpost.findings import Finding
 from checkpost.model.field import Field
 from checkpost.model.media import is_form, request_media_type
 from checkpost.model.purpose import Purpose
+from checkpost.values.broken import breaks
 from checkpost.wire.client import wrap
+from checkpost.wire.exchange import Exchange
 
 #: A number that no usual type of a database holds, and one that no usual type of a program does (RFC 8259, 6).
 _HUGE, _HUGER = 10**22, "1e400"
@@ -32,23 +34,54 @@ async def extreme_values(case: Case) -> AsyncIterator[Finding]:
     fixed = {*case.resource.values, *(case.resource.key.fields if case.resource.key else ())}
     kept = [each for each in case.resource.writable("create") if each.name not in fixed]
     text = next((each for each in kept if each.is_text and not case.resource.relation(each.name)), None)
-    number = next((each for each in kept if each.kind == "number" and _may_be_far(case, each)), None)
+    numbers = [each for each in kept if each.kind == "number" and _may_be_far(case, each)]
+    number = min(numbers, key=lambda each: each.types != {"integer"}, default=None)
     plain = case.resource.layout.plain and "create" not in case.resource.listed
     # one field of a record at a time: by the others its row is known again, whatever is made of that one
-    asked = [
-        await _sent(case, field, situation, value, written)
-        for field, situation, value, written in (
-            (text, "a NUL in a text", lambda value: f"{value}\0x", ""),
-            (text if plain else None, "half of a character in a text", lambda value: f"{value}\ud83c", "escaped"),
-            (number, "a number beyond 64 bits", lambda value: _HUGE, ""),
-            (number if plain else None, f"the number {_HUGER}", lambda value: value, _HUGER),
-        )
-        if field is not None
+    tries: list[tuple[Field | None, str, Callable[[Any], Any], str]] = [
+        (text, "a NUL in a text", lambda value: f"{value}\0x", ""),
+        (number, "a number beyond 64 bits", lambda value: _HUGE, ""),
+        (number if plain else None, f"the number {_HUGER}", lambda value: value, _HUGER),
+        (text if plain else None, "half of a character in a text", lambda value: f"{value}\ud83c", "escaped"),
     ]
+    asked: list[list[Finding] | None] = []
+    for field, situation, change, written in tries:
+        if field is None:
+            continue
+        if written == "escaped" and (case.world.loosely or not case.world.in_columns):
+            # what keeps rows in files may lose all of them where it fails to write one
+            asked.append([] if await _in_a_refused_record(case, field, change) else None)
+            continue
+        findings, exchange = await _sent(case, field, situation, change, written)
+        asked.append(findings)
+        if situation == "a number beyond 64 bits" and field.types == {"integer"} and exchange is not None:
+            case.world.in_columns |= exchange.answer.status >= 400
+            case.world.loosely |= exchange.answer.ok
     if all(findings is None for findings in asked):
         raise Skipped("none of its fields takes such a value")
     for found in [finding for findings in asked for finding in findings or ()]:
         yield found
+
+
+async def _in_a_refused_record(case: Case, field: Field, change: Callable[[Any], Any]) -> bool:
+    """Send a value in a record that is refused for another field, so that it is read and not stored; whether that could
+    be done. How it is answered is judged with all other answers."""
+    schema, record = case.body_schema("create"), await case.record()
+    if schema is None or not isinstance(record.get(field.name), str) or case.world.ledger is None:
+        return False
+    world = case.world
+    broken = breaks(case.resource, "create", record, schema, world.contract, world.validators, case.values)
+    other = next((each for each in broken if each.field in case.fields and each.field != field.name), None)
+    if other is None:
+        return False
+    exchange, key = await case.create(other.apply(await case.record()), "a record that breaks a rule")
+    if not exchange.answer.refused or key is not None or case.world.ledger.refusals_lie:
+        return False
+    record = other.apply(await case.record())
+    record[field.name] = change(record[field.name])
+    raw = json.dumps(wrap(case.resource.layout.shaped(record), case.client.wrapper("create"))).encode()
+    await case.create(record, "half of a character in a text", raw=raw)
+    return True
 
 
 def _may_be_far(case: Case, field: Field) -> bool:
@@ -62,16 +95,17 @@ def _may_be_far(case: Case, field: Field) -> bool:
 
 async def _sent(
     case: Case, field: Field, situation: str, change: Callable[[Any], Any], written: str
-) -> list[Finding] | None:
-    """The findings about a record with another value in one field; None where it is not sent, since the contract rules
-    it out. What no decoded record holds is ``written`` into the body, as it is or escaped: an API that takes it may not
-    be able to show it, so that it is tried by a change first, and not at all where rows cannot be changed."""
+) -> tuple[list[Finding] | None, Exchange | None]:
+    """The findings about a record with another value in one field, and the create; None where it is not sent, since the
+    contract rules it out. What no decoded record holds is ``written`` into the body, as it is or escaped:
+    an API that takes it may not be able to show it, so that it is tried by a change first, and not at all where rows
+    cannot be changed."""
     record = await case.record()
     if record.get(field.name) is None:
-        return None
+        return None, None
     value = record[field.name] = change(record[field.name])
     if not written and not case.world.valid(field, value):
-        return None
+        return None, None
     body: dict[str, Any] = {}
     if written:
 
@@ -81,14 +115,15 @@ async def _sent(
 
         tried = await tried_first(case, field.name, value, situation, raw)
         if tried is None:
-            return None
+            return None, None
         if tried.row is None:
             title, cause = "A value makes a row unreadable", "unreadable by a value"
-            return tried.unreadable(case, title, "a refusal, or the row as before", situation, cause, field.name)
+            expected = "a refusal, or the row as before"
+            return tried.unreadable(case, title, expected, situation, cause, field.name), None
         body["raw"] = raw(record, "create")
     exchange, key = await case.create(record, situation, **body)
     if key is None or written:
-        return []
+        return [], exchange
     read, row = await case.row_now(key)
     sent = {field.name: record[field.name]}
-    return list(changed_values(case, "create", sent, row, [exchange, read], {field.name: situation}))
+    return list(changed_values(case, "create", sent, row, [exchange, read], {field.name: situation})), exchange

@@ -117,6 +117,7 @@ _BUILDS_ON: dict[str, tuple[str, ...]] = {
     "aggregate": ("page.joined", "filter.rows"),
     "aggregate.refused": ("aggregate.values",),
     "create.rules": ("update.rules", "replace.rules"),
+    "create.extreme-values": ("create.unique", "relate.absent"),
     "replace": ("update.each-field",),
     "update.unique": ("create.unique", "update.each-field"),
     "update.taken-key": ("update.each-field", "replace.stored"),

@@ -340,7 +340,8 @@ def schema_of_rows(rows: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
         if len(types) == 1:
             [only] = types
             schema["type"] = [only, "null"] if None in values else only
-        texts = [value for value in values if isinstance(value, str)]
+        # what keeps texts alone has an empty one for nothing
+        texts = [value for value in values if isinstance(value, str) and value]
         form = next((form for form, pattern in _FORMATS.items() if texts and all(map(pattern.fullmatch, texts))), "")
         if form and types == {"string"}:
             schema["format"] = form
@@ -352,6 +353,7 @@ _FORMATS = {
     "uuid": re.compile(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}"),
     "date-time": re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:?\d\d)?"),
     "date": re.compile(r"\d{4}-\d\d-\d\d"),
+    "decimal": re.compile(r"-?(?:0|[1-9]\d*)(?:\.\d+)?"),
 }
 
 
