@@ -29,6 +29,7 @@ from checkpost.rows.journal import Entry
 from checkpost.rows.ledger import Ledger
 from checkpost.rows.resemblance import match
 from checkpost.rows.table import Table, as_number
+from checkpost.values.coined import has_mark
 from checkpost.values.plain import Values
 from checkpost.values.usual import usual
 from checkpost.wire.client import Client
@@ -280,11 +281,11 @@ class Case:
         """A text that bears the run's mark, for a record that bears none: by it a row is found whose key nobody
         tells."""
         mark = self.world.mark
-        if any(mark in str(value) for value in record.values()):
+        if any(has_mark(str(value), mark) for value in record.values()):
             return {}
         for each in self.resource.writable("create"):
             value = await self.value(each) if each.is_text and not self.resource.relation(each.name) else MISSING
-            if isinstance(value, str) and mark in value:
+            if isinstance(value, str) and has_mark(value, mark):
                 return {each.name: value}
         return {}
 
@@ -611,7 +612,9 @@ class Case:
     def _has_a_text_of(self, entry: Entry, row: Row) -> bool:
         """Whether a row has a text that bears the run's mark in common with a record, if that has any."""
         mark = self.world.mark
-        texts = {name: value for name, value in entry.record.items() if isinstance(value, str) and mark in value}
+        texts = {
+            name: value for name, value in entry.record.items() if isinstance(value, str) and has_mark(value, mark)
+        }
         shown = {name: str(row.get(name)).strip().casefold() for name in texts}
         # any text begins with an empty one
         return not texts or any(

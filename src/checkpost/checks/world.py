@@ -24,6 +24,7 @@ from checkpost.profile.credentials import Role
 from checkpost.rows.journal import Entry
 from checkpost.rows.ledger import Ledger
 from checkpost.rows.table import Harm
+from checkpost.values.coined import has_mark
 from checkpost.values.plain import Values
 from checkpost.wire.client import Client
 from checkpost.wire.exchange import Exchange
@@ -315,7 +316,7 @@ class World:
             texts = [each for each in resource.writable("create") if each.is_text and each.shown]
             free = [each for each in texts if each.name not in resource.values]
             values = Values(self.seed, self.mark, self.valid)
-            state.markable = any(self.mark in str(values.plain(each)) for each in free)
+            state.markable = any(has_mark(str(values.plain(each)), self.mark) for each in free)
         return state.markable
 
     def valid(self, field: Field, value: Any) -> bool:

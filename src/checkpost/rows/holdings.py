@@ -13,6 +13,7 @@ from checkpost.rows.journal import FAILED, Book, Entry, Journal
 from checkpost.rows.resemblance import Bears, marked, shows, stamps
 from checkpost.rows.script import Deeds
 from checkpost.rows.table import Table, as_number
+from checkpost.values.coined import has_mark
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
 from checkpost.wire.listing import Key, Listing, Row, key_text
@@ -247,7 +248,7 @@ class Holdings:
         """Whether a key is the run's own choice: by its mark, or by a row of the run's that it refers to."""
         client = self.reach(name)
         if client is None or client.resource.key is None:
-            return any(isinstance(part, str) and self.mark in part for part in key)
+            return any(isinstance(part, str) and has_mark(part, self.mark) for part in key)
         return self.bears(client.resource)(dict(zip(client.resource.key.fields, key, strict=False)), ())
 
     def shown(self, name: str, record: Mapping[str, Any]) -> Mapping[str, Any]:

@@ -64,9 +64,10 @@ class Entry:
     what it answered (0 for no answer), ``sure`` whether that tells the request's fate, ``proved`` that reading the row
     showed what was sent, ``stamps`` what the server had set on it then, ``removed`` that its removal was answered,
     ``seen`` that a look at the table has shown it, ``fresh`` that the list did not hold it just before it was made,
-    ``counted_up`` that its key is above that of a row which was gone then, and was the largest.
-    ``held`` is the row as it is to be found again, where it was left on purpose. The entry of a ``change`` stands for
-    the row that a faulty API may make of it; ``key`` is then the row that was meant.
+    ``unread`` that its body is of a kind that the API may pass over, ``counted_up`` that its key is above that of a row
+    which was gone then, and was the largest. ``held`` is the row as it is to be found again, where it was left on
+    purpose. The entry of a ``change`` stands for the row that a faulty API may make of it; ``key`` is then the row that
+    was meant.
     """
 
     number: int
@@ -84,6 +85,7 @@ class Entry:
     removed: bool = False
     seen: bool = False
     fresh: bool = False
+    unread: bool = False
     counted_up: bool = False
     stamps: Mapping[str, Any] | None = None
     held: Mapping[str, Any] | None = None

@@ -43,6 +43,11 @@ _MOST_UNTRIED, _MOST_STUCK = 4, 2
 _TURNS, _TURN = 8, 0.25
 
 
+def _may_be_unread(request: Request) -> bool:
+    """Whether a body is said to be no record."""
+    return request.media_type.startswith("text/")
+
+
 def _is_plain(key: Key) -> bool:
     """Whether all parts of a key are what keys are made of."""
     return all(isinstance(part, str | int) for part in key)
@@ -137,8 +142,7 @@ class Ledger(Holdings):
     async def _keys_before(self, request: Request, act: Act) -> set[Key] | None:
         """The keys that a table has just before a row is made that may bear nothing to know it by: the record does not,
         or stands in a body that is said to be no record. None where the row can be known, or they cannot be had."""
-        may_be_unread = request.media_type.startswith("text/")
-        if act.kind != "create" or len(act.made) != 1 or (self._bears(act.made[0]) and not may_be_unread):
+        if act.kind != "create" or len(act.made) != 1 or (self._bears(act.made[0]) and not _may_be_unread(request)):
             return None
         name = act.made[0].table
         client, table = self.reach(name), self.table(name)
@@ -261,6 +265,8 @@ class Ledger(Holdings):
                 self._sent[made.table, name].update(map(repr, kept_as(value)))
             self._pick(made.table, made.record)
             entries.append(entry)
+            if _may_be_unread(request):
+                self.journal.tell(entry.number, unread=True)
             if act.kind == "change" and key is not None:
                 self.table(made.table).changes.setdefault(key, []).append(made.record)
         if act.kind == "remove":

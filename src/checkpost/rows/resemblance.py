@@ -12,6 +12,7 @@ from checkpost.model.field import MISSING, Field
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import same
 from checkpost.rows.journal import Entry
+from checkpost.values.coined import has_mark
 from checkpost.wire.listing import Key, Row
 
 #: A moment with its seconds, or a UUID.
@@ -34,8 +35,7 @@ class Bears:
 
 def marked(row: Mapping[str, Any], mark: str) -> bool:
     """Whether a text of the row bears the run's mark, in whatever case it is stored."""
-    wanted = mark.lower()
-    return any(wanted in value.lower() for value in row.values() if isinstance(value, str))
+    return any(has_mark(value, mark) for value in row.values() if isinstance(value, str))
 
 
 def shows(
@@ -73,7 +73,7 @@ def _within(sent: Any, got: Any, mark: str, deep: bool = False) -> bool:
         return any(name in got and _within(value, got[name], mark, True) for name, value in sent.items())
     if isinstance(sent, list) and isinstance(got, list):
         return any(_within(one, other, mark, True) for one, other in zip(sent, got, strict=False))
-    return deep and isinstance(sent, str) and sent == got and mark in sent
+    return deep and isinstance(sent, str) and sent == got and has_mark(sent, mark)
 
 
 def _as_answered(

@@ -245,7 +245,11 @@ def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entr
     creates = [each for each in makers if each.kind == "create" and each.named is None and id(each) not in claimed]
     # of a create whose answer is not known nothing is named where its row would bear the mark that it was sent with
     keeps = _keeps_marks(ledger, client.resource.name, found)
-    vague = [each for each in creates if not each.sure and not (keeps and ledger.marks(each.resource, each.record))]
+    vague = [
+        each
+        for each in creates
+        if not each.sure and (each.unread or not (keeps and ledger.marks(each.resource, each.record)))
+    ]
     lost = [*(each for each in creates if each.sure and 200 <= each.status < 300), *vague]
     for key in free if lost and table.whole and found.whole else ():
         found.like[key] = "it was not there before the run, and a row that a create was to make is nowhere to be found"

@@ -14,6 +14,7 @@ from zlib import crc32
 from checkpost.model.field import MISSING, Field
 from checkpost.model.fields import field_of
 from checkpost.model.shape import shape_of
+from checkpost.values.coined import LONGEST, SHORTEST, coin
 
 #: Valid for a field or not, by the contract's own validator.
 Valid = Callable[[Field, Any], bool]
@@ -94,6 +95,8 @@ class Values:
         if isinstance(pattern, str):
             return matching(pattern, field, random)
         limit = field.max_length
+        if limit is not None and SHORTEST <= limit < len(self.mark) + 4:
+            return coin(self.mark, number, min(limit, LONGEST))
         if limit is not None and limit < len(self.mark) + 4:
             letters = "abcdefghijklmnopqrstuvwxyz0123456789"
             return "".join(random.choice(letters) for _ in range(limit))
