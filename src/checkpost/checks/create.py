@@ -398,7 +398,7 @@ async def _duplicate(
     case: Case, first: Own, record: dict[str, Any], name: str, field: Field | None
 ) -> AsyncIterator[Finding]:
     exchange, overwritten, evidence = await _beside(case, first, record, f"a duplicate of {name}")
-    case.world.in_columns |= field is not None and exchange.answer.refused
+    case.state.in_columns |= field is not None and exchange.answer.refused
     if exchange.answer.ok or overwritten:
         outcome = (
             f"{exchange.answer.status}, and {overwritten[0]} of the first row changed"

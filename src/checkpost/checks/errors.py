@@ -13,7 +13,6 @@ from checkpost.model.media import is_form, request_media_type
 from checkpost.model.paths import nameless, plain
 from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
-from checkpost.wire.client import wrap
 from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Request
 
@@ -105,7 +104,7 @@ async def method_not_offered(case: Case) -> AsyncIterator[Finding]:
     known = {operation.method for operation in operations if nameless(plain(operation.path)) == path}
     own = (await case.own())[0]
     record = await case.record()
-    raw = json.dumps(wrap(case.resource.layout.shaped(record), case.client.wrapper("create"))).encode()
+    raw = json.dumps(case.client.body_of(record, "create")).encode()
     purpose: Purpose = "read" if case.has("read") else "delete"
     url = case.client.url(case.operation(purpose), own.key)
     for method in ("POST", "PUT", "PATCH"):

@@ -15,7 +15,6 @@ from checkpost.model.field import Field
 from checkpost.model.media import is_form, request_media_type
 from checkpost.model.purpose import Purpose
 from checkpost.values.broken import breaks
-from checkpost.wire.client import wrap
 from checkpost.wire.exchange import Exchange
 
 #: A number that no usual type of a database holds, and one that no usual type of a program does (RFC 8259, 6).
@@ -48,15 +47,15 @@ async def extreme_values(case: Case) -> AsyncIterator[Finding]:
     for field, situation, change, written in tries:
         if field is None:
             continue
-        if written == "escaped" and (case.world.loosely or not case.world.in_columns):
+        if written == "escaped" and (case.state.loosely or not case.state.in_columns):
             # what keeps rows in files may lose all of them where it fails to write one
             asked.append([] if await _in_a_refused_record(case, field, change) else None)
             continue
         findings, exchange = await _sent(case, field, situation, change, written)
         asked.append(findings)
         if situation == "a number beyond 64 bits" and field.types == {"integer"} and exchange is not None:
-            case.world.in_columns |= exchange.answer.status >= 400
-            case.world.loosely |= exchange.answer.ok
+            case.state.in_columns |= exchange.answer.status >= 400
+            case.state.loosely |= exchange.answer.ok
     if all(findings is None for findings in asked):
         raise Skipped("none of its fields takes such a value")
     for found in [finding for findings in asked for finding in findings or ()]:
@@ -79,7 +78,7 @@ async def _in_a_refused_record(case: Case, field: Field, change: Callable[[Any],
         return False
     record = other.apply(await case.record())
     record[field.name] = change(record[field.name])
-    raw = json.dumps(wrap(case.resource.layout.shaped(record), case.client.wrapper("create"))).encode()
+    raw = json.dumps(case.client.body_of(record, "create")).encode()
     await case.create(record, "half of a character in a text", raw=raw)
     return True
 
@@ -111,7 +110,7 @@ async def _sent(
 
         def raw(record: Mapping[str, Any], purpose: Purpose) -> bytes:
             mark = {field.name: "@"} if written == _HUGER else {}
-            return json.dumps(wrap({**record, **mark}, case.client.wrapper(purpose))).replace('"@"', _HUGER).encode()
+            return json.dumps(case.client.body_of({**record, **mark}, purpose)).replace('"@"', _HUGER).encode()
 
         tried = await tried_first(case, field.name, value, situation, raw)
         if tried is None:

@@ -122,7 +122,7 @@ async def absent(case: Case) -> AsyncIterator[Finding]:
             continue
         record = {**await case.record(), relation.field: value}
         exchange, key = await case.create(record, "a reference to a missing row")
-        case.world.in_columns |= exchange.answer.refused
+        case.state.in_columns |= exchange.answer.refused
         if exchange.answer.ok:
             yield _taken(case, relation, target, "create", value, [exchange])
         elif exchange.answer.refused and key is None:

@@ -95,6 +95,11 @@ class State:
     disputed: dict[str, str] = field(default_factory=dict)
     unchangeable: dict[str, str] = field(default_factory=dict)
     unenforced: dict[tuple[str, str], str] = field(default_factory=dict)
+    #: Whether rows are seen to be kept as a database does it: numbers that fit into no column, second rows with a
+    #: unique value or references to nothing are turned away.
+    in_columns: bool = False
+    #: Whether a number was kept that no column of a database holds.
+    loosely: bool = False
     #: Values of fields with which a row was not shown any more, as texts.
     unshown: dict[tuple[str, str], str] = field(default_factory=dict)
     used: set[Key] = field(default_factory=set)
@@ -186,11 +191,6 @@ class World:
     unexposed: tuple[str, ...] = ()
     observed: dict[tuple[str, str], Any] = field(default_factory=dict)
     #: What failed once beside other requests, and not again by itself.
-    #: Whether rows are seen to be kept as a database does it: numbers that fit into no column, second rows with a
-    #: unique value or references to nothing are turned away.
-    in_columns: bool = False
-    #: Whether a number was kept that no column of a database holds.
-    loosely: bool = False
     overloaded: list[Finding] = field(default_factory=list)
     waiting: Sequence[Entry] = ()
     #: The row that a resource is looked at under, by the resource, where its paths stand under another's rows.

@@ -275,13 +275,21 @@ class Client:
             return query, _with_key({}, named) or None
         if isinstance(record, dict):
             changed = key[0] if key and len(key) == 1 and purpose in {"update", "replace"} else None
-            layout = resource.layout.with_kinds(self.session.kinds.get(resource.name, {}))
-            record = layout.shaped(record, changed)
+            record = self._shaped(record, changed)
         if kind == JSON_PATCH or (own and purpose == "update" and resource.patched):
             return query, as_patch(record) if isinstance(record, dict) else record
         body = wrap(record, self.wrapper(purpose))
         body = _with_key(body, named) if isinstance(body, dict) else body
         return query, [body] if own and purpose in resource.listed else body
+
+    def _shaped(self, record: Mapping[str, Any], changed: Any = None) -> Row:
+        """A record as bodies have it, with what rows have shown of types and addresses."""
+        layout = self.resource.layout.with_kinds(self.session.kinds.get(self.resource.name, {}))
+        return layout.shaped(record, changed)
+
+    def body_of(self, record: Mapping[str, Any], purpose: Purpose) -> Any:
+        """The body for a record, in its wrapper."""
+        return wrap(self._shaped(record), self.wrapper(purpose))
 
     async def _make_sure(self, purpose: Purpose, operation: Operation, key: Key | None, check: str) -> None:
         """Ask first what a change by filter would reach, as the list tells it. Raises Unsafe if that is anything but
