@@ -321,6 +321,7 @@ class Holdings:
             return
         table = self.table(entry.resource)
         if key in table.known and key not in table.ever:
+            self.journal.tell(number, disputed=key)
             return  # somebody else's, whatever the API says
         self.journal.tell(number, answered=key)
         made = self.deeds.made.setdefault(self._exchange_of.get(number, 0), [])

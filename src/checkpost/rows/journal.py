@@ -66,7 +66,8 @@ class Entry:
     ``seen`` that a look at the table has shown it, ``fresh`` that the list did not hold it just before it was made,
     ``unread`` that its body is of a kind that the API may pass over, ``counted_up`` that its key is above that of a row
     which was gone then, and was the largest. ``held`` is the row as it is to be found again, where it was left on
-    purpose. The entry of a ``change`` stands for the row that a faulty API may make of it; ``key`` is then the row that
+    purpose. ``disputed`` is the key of a row that the list had before the run, where the answer gave that. The entry of
+    a ``change`` stands for the row that a faulty API may make of it; ``key`` is then the row that
     was meant.
     """
 
@@ -86,6 +87,7 @@ class Entry:
     seen: bool = False
     fresh: bool = False
     unread: bool = False
+    disputed: Key | None = None
     counted_up: bool = False
     stamps: Mapping[str, Any] | None = None
     held: Mapping[str, Any] | None = None
@@ -258,8 +260,9 @@ class BookReader:
             self._keys[line["keyed"]] = line["by"]
         elif "tell" in line and line["tell"] in self._entries:
             told = {name: value for name, value in line.items() if name != "tell"}
-            if told.get("answered") is not None:
-                told["answered"] = tuple(told["answered"])
+            for name in ("answered", "disputed"):
+                if told.get(name) is not None:
+                    told[name] = tuple(told[name])
             self._entries[line["tell"]] = replace(self._entries[line["tell"]], **told)
         elif "settled" in line:
             for number in line["settled"]:

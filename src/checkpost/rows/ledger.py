@@ -8,6 +8,7 @@ alone.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 from collections import Counter, defaultdict
 from collections.abc import Collection, Mapping, Sequence
@@ -98,14 +99,21 @@ class Ledger(Holdings):
         #: Exchanges that failed, and whose requests did not when they were sent beside no other write.
         self.recovered: set[int] = set()
         #: What was sent for each field, and what a server may make of it, as Python writes it.
-        self._sent: dict[tuple[str, str], set[str]] = defaultdict(set)
+        self._values: dict[tuple[str, str], set[str]] = defaultdict(set)
         self._numbers: dict[int, tuple[int, ...]] = {}
 
     def has_sent(self, name: str, field: str, value: Any) -> bool:
         """Whether the run has sent a value for a field of a table, or one that a lenient server makes of one."""
-        return repr(value) in self._sent.get((name, field), ())
+        return repr(value) in self._values.get((name, field), ())
 
     async def send(self, request: Request, act: Act, check: str) -> Exchange:
+        """Send a request; see ``_sent``. A row that would not be known again, should its create have no answer in time,
+        is made while nothing else is under way: what goes wrong then is not for other requests."""
+        lone = any(each.key is None and self.table(each.table).bearing and not self._bears(each) for each in act.made)
+        async with self.session.pace.by_itself() if act.kind == "create" and lone else contextlib.nullcontext():
+            return await self._sent(request, act, check)
+
+    async def _sent(self, request: Request, act: Act, check: str) -> Exchange:
         """Send a request once its intent is on disk, and note what its answer tells.
 
         It is sent again only if the API put it off (429, 503 with ``Retry-After``; RFC 9110, 10.2.3) or a log-in has
@@ -261,8 +269,9 @@ class Ledger(Holdings):
             if act.kind == "change" and key is None and place < len(touched):
                 key = touched[place][1]
             entry = self.journal.intend(act.kind, made.table, request.role, made.record, key, made.above)
+            self.table(made.table).bearing |= act.kind == "create" and self.marks(made.table, made.record)
             for name, value in made.record.items():
-                self._sent[made.table, name].update(map(repr, kept_as(value)))
+                self._values[made.table, name].update(map(repr, kept_as(value)))
             self._pick(made.table, made.record)
             entries.append(entry)
             if _may_be_unread(request):

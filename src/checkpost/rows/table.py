@@ -49,6 +49,8 @@ class Table:
     #: Those of them that were read and showed something else than was sent; and whether any row was ever proved.
     strange: set[Key] = field(default_factory=set)
     recognised: bool = False
+    #: Whether rows were made in it that bear the run's mark.
+    bearing: bool = False
     #: Keys without a mark that the run has chosen, and that no row had: what is there now is a create on its way.
     chosen: set[Key] = field(default_factory=set)
     #: All keys that it has chosen itself.

@@ -28,6 +28,7 @@ _FEW = 200
 _LONG_LIST = 20
 _NEVER_SEEN = "neither its key nor its list has shown it, or any other row of this run"
 _OTHER_VALUES = "a create was answered with its key, but it shows other values than were sent"
+_HAD_BEFORE = "a create was answered with its key, and it is as was sent, but the list had such a key before the run"
 _PARTS: tuple[Operator, ...] = ("contains", "icontains", "like", "ilike", "match")
 
 
@@ -224,6 +225,10 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
     for entry in entries:  # the create that named a key made another row: this one is somebody else's
         if entry.answered is not None and id(entry) in claimed and found.like.get(entry.answered) == _OTHER_VALUES:
             found.like.pop(entry.answered)
+    for entry in entries:  # what the list showed before the run may have been old
+        key = entry.disputed
+        if key is not None and key in found.rows and ledger.shows(entry, key, found.rows[key]):
+            found.like.setdefault(key, _HAD_BEFORE)
     _suspect(ledger, client, table, makers, found)
 
 

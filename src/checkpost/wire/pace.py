@@ -67,6 +67,15 @@ class Pace:
                 self._next()
 
     @contextlib.asynccontextmanager
+    async def by_itself(self) -> AsyncIterator[None]:
+        """One request at a time meanwhile, unless that is so already."""
+        if self._one_turn:
+            yield
+            return
+        async with self.alone():
+            yield
+
+    @contextlib.asynccontextmanager
     async def quiet(self) -> AsyncIterator[None]:
         """No request has its turn meanwhile."""
         async with self._quiet:
