@@ -104,6 +104,38 @@ class PaceTest(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(order, ["quiet", "another", "after"])
         self.assertEqual(await self.most(pace), 4)
 
+    async def test_what_has_to_be_together_is_not_parted(self) -> None:
+        pace, order = Pace(8), []
+
+        async def one(name: str) -> None:
+            async with pace:
+                order.append(f"{name} begins")
+                await asyncio.sleep(0.002)
+                order.append(f"{name} ends")
+
+        async def by_itself(begin: asyncio.Event | None = None) -> None:
+            if begin is not None:
+                await begin.wait()
+            async with pace.by_itself():
+                await one("alone")
+
+        another = asyncio.create_task(by_itself(begin := asyncio.Event()))
+        async with pace.together():
+            begin.set()
+            await asyncio.sleep(0.001)
+            await asyncio.gather(one("a"), one("b"), by_itself())
+        await another
+        together, alone = order[:6], order[6:]
+        self.assertEqual(sorted(together[:3]), ["a begins", "alone begins", "b begins"])
+        self.assertEqual(alone, ["alone begins", "alone ends"])
+        self.assertEqual(await self.most(pace), 8)
+
+    async def test_alone_within_alone_waits_for_nobody(self) -> None:
+        pace = Pace(4)
+        async with asyncio.timeout(1), pace.alone(), pace.alone(), pace.together(), pace.by_itself():
+            self.assertEqual(await self.most(pace), 1)
+        self.assertEqual(await self.most(pace), 4)
+
 
 if __name__ == "__main__":
     unittest.main()

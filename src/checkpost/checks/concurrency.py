@@ -35,9 +35,10 @@ async def one_of_many(case: Case) -> AsyncIterator[Finding]:
     value = records[0].get(field.name)
     if value is None:
         raise Skipped(f"no value for {field.name} is known")
-    made = await all_of(
-        case.create({**record, field.name: value}, "the same unique value at the same moment") for record in records
-    )
+    async with case.world.session.pace.together():
+        made = await all_of(
+            case.create({**record, field.name: value}, "the same unique value at the same moment") for record in records
+        )
     taken = [exchange for exchange, _ in made if exchange.answer.ok]
     if len(taken) != 1:
         stored = len({key for _, key in made if key is not None})
@@ -95,10 +96,11 @@ async def two_fields(case: Case) -> AsyncIterator[Finding]:
         values = {field.name: await _other_value(case, row, field) for field in fields}
         if MISSING in values.values():
             raise Skipped("it has no two fields that can be changed freely")
-        both = await all_of(
-            case.send("update", "two fields changed at the same moment", key=own.key, record={name: value})
-            for name, value in values.items()
-        )
+        async with case.world.session.pace.together():
+            both = await all_of(
+                case.send("update", "two fields changed at the same moment", key=own.key, record={name: value})
+                for name, value in values.items()
+            )
         if not all(exchange.answer.ok for exchange in both):
             continue  # one of them was told so
         _, after = await case.row_now(own.key)

@@ -29,7 +29,8 @@ async def own_answers(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("the list has too few rows")
     swapped: list[list[Exchange]] = []
     for turn in range(_TURNS):
-        at_once = await all_of(_page(case, number, size) for number in range(pages))
+        async with case.world.session.pace.together():
+            at_once = await all_of(_page(case, number, size) for number in range(pages))
         if turn == 0 and len({keys for _, keys in at_once}) == pages:
             return
         async with case.world.session.one_by_one():

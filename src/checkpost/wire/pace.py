@@ -7,7 +7,11 @@ import contextlib
 import time
 from collections import deque
 from collections.abc import AsyncIterator
+from contextvars import ContextVar
 
+#: Whether what goes on here is sent alone, or is to be under way at the same moment.
+_ALONE: ContextVar[bool] = ContextVar("_ALONE", default=False)
+_TOGETHER: ContextVar[bool] = ContextVar("_TOGETHER", default=False)
 #: After how many requests in a row without an answer in time fewer are sent at once.
 _SIGN = 3
 
@@ -18,7 +22,7 @@ class Pace:
     def __init__(self, most: int) -> None:
         """``most`` requests at once to begin with."""
         self.at_once = most
-        self._under_way, self._one_turn, self._no_turn = 0, False, False
+        self._under_way, self._together, self._one_turn, self._no_turn = 0, 0, False, False
         self._waiting: deque[asyncio.Future[None]] = deque()
         self._ended = asyncio.Event()
         self._alone, self._quiet = asyncio.Lock(), asyncio.Lock()
@@ -56,24 +60,49 @@ class Pace:
 
     @contextlib.asynccontextmanager
     async def alone(self) -> AsyncIterator[None]:
-        """One request at a time meanwhile, whoever sends it."""
+        """One request at a time meanwhile, whoever sends it; not while some have to be under way together."""
+        if _ALONE.get():
+            yield
+            return
         async with self._alone:
+            while self._together:
+                self._ended.clear()
+                await self._ended.wait()
             self._one_turn = True
+            token = _ALONE.set(True)
             try:
                 await self._until(1)
                 yield
             finally:
+                _ALONE.reset(token)
                 self._one_turn = False
                 self._next()
 
     @contextlib.asynccontextmanager
     async def by_itself(self) -> AsyncIterator[None]:
-        """One request at a time meanwhile, unless that is so already."""
-        if self._one_turn:
+        """One request at a time meanwhile, unless that is so already, or several are to be sent together here."""
+        if self._one_turn or _TOGETHER.get():
             yield
             return
         async with self.alone():
             yield
+
+    @contextlib.asynccontextmanager
+    async def together(self) -> AsyncIterator[None]:
+        """What is sent in here is under way at the same moment: nobody has his requests sent alone meanwhile, unless it
+        is the one who asks."""
+        if _ALONE.get():
+            yield
+            return
+        async with self._alone:  # whoever has comes to his end first
+            self._together += 1
+        token = _TOGETHER.set(True)
+        try:
+            yield
+        finally:
+            _TOGETHER.reset(token)
+            self._together -= 1
+            self._ended.set()
 
     @contextlib.asynccontextmanager
     async def quiet(self) -> AsyncIterator[None]:
