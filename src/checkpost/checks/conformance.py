@@ -427,8 +427,10 @@ def _wrapped(schema: Node, body: Any) -> tuple[str, list[Any]] | None:
         return None
     for name, value in body.items():
         rows = value if isinstance(value, list) else [value]
-        if (value and isinstance(value, list | dict)) and all(
-            isinstance(row, dict) and shape.required & row.keys() for row in rows
+        if (
+            value
+            and isinstance(value, list | dict)
+            and all(isinstance(row, dict) and shape.required & row.keys() for row in rows)
         ):
             return name, rows
     return next(((name, []) for name, value in body.items() if value is None and name in _WRAPPERS), None)

@@ -65,7 +65,7 @@ async def pages_say_what_they_are(case: Case) -> AsyncIterator[Finding]:
     for each in _wrong(case, exchanges, numbers, size, rows):
         if each.title in wrong:
             yield case.finding(
-                "warning" if each.kind in {"number", "offset", "size"} else "error",
+                "warning" if each.kind in {"number", "offset"} else "error",
                 "expectation",
                 each.title,
                 each.expected,

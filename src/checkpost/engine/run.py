@@ -166,8 +166,8 @@ async def run(
                 )
                 ended = await _until(again.all(), ends)
                 again.leave_out(await breakdown.settled())
-                by_other_keys = {each.resource for each in again.results}
-                results = [each for each in results if each.resource not in by_other_keys] + again.results
+                anew = {each.resource for each in again.results}
+                results = [each for each in results if each.resource not in anew] + again.results
             if not breakdown.why:
                 await _tell_of_lists(world)
         finally:

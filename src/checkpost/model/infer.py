@@ -369,8 +369,9 @@ def _resource(
         key = replace(key, assigned_by="either")
     if key is None and keyed is not None:
         fields, key = _keyed_by_name(family, fields, "the rows are listed under their keys")
-    own_at = own_address(fields, path_parameters(own_item)) if layout.plain and correction.key == () else ""
-    if own_at and (key is None or key.reason.certainty == "guess"):
+    unsure = layout.plain and not correction.key and (key is None or key.reason.certainty == "guess")
+    own_at = own_address(fields, path_parameters(own_item)) if unsure else ""
+    if own_at:
         schema = _parameter_node(operations, path_parameters(own_item)[0])
         fields, key = _keyed_by_name(family, fields, f"{own_at} is the address of the row", node=schema)
         numeric = fields[0].types <= {"integer", "number"}

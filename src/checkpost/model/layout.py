@@ -53,10 +53,10 @@ class Layout:
 
     def flat(self, row: Row) -> Row:
         """A row of a body with its key and fields as members."""
-        inside = row.get(self.fields_at) if self.fields_at else None
-        keyed = self._keyed(row)
         if self.hyperlinks:
             return self._with_keys(row)
+        inside = row.get(self.fields_at) if self.fields_at else None
+        keyed = self._keyed(row)
         if not isinstance(inside, dict):
             return row if self.plain or self.key not in keyed else {self.key: keyed[self.key]}
         # a field of the key's name does not take its place

@@ -112,11 +112,14 @@ def queries_of(
     taken |= {by_field.parameter.replace("{field}", name) for name in by_field.fields or ()} if by_field else set()
     if counting is not None:
         taken.add(counting.parameter)
+    sortings: tuple[Sorting, ...] = ()
+    if by_field is not None:
+        sortings = (by_field,)
+    elif sort is not None:
+        sortings = _either(sort, beside, names) if beside is not None else _sortings(sort, direction, names)
     described = Queries(
         filterings_of(operation, fields, {each for each in taken if each and normal(each) != "or"}),
-        _either(sort, beside, names)
-        if beside is not None and sort is not None and by_field is None
-        else ((by_field,) if by_field is not None else _sortings(sort, direction, names) if sort is not None else ()),
+        sortings,
         _selecting(select, names) if select is not None else None,
         counting,
         aggregating,

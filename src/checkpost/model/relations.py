@@ -149,6 +149,8 @@ def with_hyperlinks(resource: Resource, others: Mapping[str, Resource]) -> Resou
         links[field.name] = Hyperlink(address_at(target.item), key.types <= {"integer", "number"})
         words = {name: value for name, value in key.keywords.items() if name not in {"readOnly", "description"}}
         fields[field.name] = replace(field, keywords=words, types=key.types, node=key.node)
+    if len(links) == len(resource.layout.hyperlinks):
+        return resource
     layout = replace(resource.layout, hyperlinks=links)
     return replace(resource, layout=layout, fields=tuple(fields.values()))
 

@@ -67,8 +67,7 @@ class Entry:
     ``unread`` that its body is of a kind that the API may pass over, ``counted_up`` that its key is above that of a row
     which was gone then, and was the largest. ``held`` is the row as it is to be found again, where it was left on
     purpose. ``disputed`` is the key of a row that the list had before the run, where the answer gave that. The entry of
-    a ``change`` stands for the row that a faulty API may make of it; ``key`` is then the row that
-    was meant.
+    a ``change`` stands for the row that a faulty API may make of it; ``key`` is then the row that was meant.
     """
 
     number: int

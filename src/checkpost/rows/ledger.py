@@ -93,8 +93,8 @@ class Ledger(Holdings):
         #: Rows of the run's that were deleted, and are removed for good just now.
         self._purging: set[tuple[str, Key]] = set()
         self._flying: set[asyncio.Task[Exchange]] = set()
-        #: Removals that a server error has answered: each is tried once more.
         self._looking_at_stuck = asyncio.Lock()
+        #: Removals that a server error has answered: each is tried once more.
         self._failed_removals: dict[tuple[str, Key], tuple[int, Request, Act]] = {}
         #: Exchanges that failed, and whose requests did not when they were sent beside no other write.
         self.recovered: set[int] = set()

@@ -12,7 +12,7 @@ from urllib.parse import urljoin, urlsplit
 from checkpost.contract.pointer import walk
 from checkpost.model.envelopes import TOTAL_HEADERS
 from checkpost.wire.exchange import Answer, Exchange
-from checkpost.wire.numbering import next_in, said
+from checkpost.wire.numbering import Kind, next_in, said
 
 if TYPE_CHECKING:
     from checkpost.wire.client import Client
@@ -134,7 +134,7 @@ def says_more(answer: Answer, shown: int) -> bool:
     if linked(answer, "next") is not None:
         return True
     stated = said(answer)
-    total = _total(answer)
+    total = _total(stated)
     pages = max((value for (kind, _), value in stated.items() if kind == "pages"), default=0)
     more = any(value for (kind, _), value in stated.items() if kind == "more")
     return (total is not None and total > shown) or pages > 1 or more
@@ -142,18 +142,18 @@ def says_more(answer: Answer, shown: int) -> bool:
 
 def says_all(answer: Answer, shown: int) -> bool:
     """Whether an answer that shows so many rows says, in a member that nothing describes, that there are no others."""
-    return _total(answer) == shown and not says_more(answer, shown)
+    return _total(said(answer)) == shown and not says_more(answer, shown)
 
 
 def is_full_page(answer: Answer, shown: int) -> bool:
     """Whether an answer that shows so many rows says that it shows no more than that, though none of them all."""
-    sizes = [value for (kind, _), value in said(answer).items() if kind == "size"]
-    return shown in sizes and _total(answer) is None
+    stated = said(answer)
+    return shown in [value for (kind, _), value in stated.items() if kind == "size"] and _total(stated) is None
 
 
-def _total(answer: Answer) -> int | None:
-    """What an answer calls the number of all rows; None where it does not."""
-    return max((value for (kind, _), value in said(answer).items() if kind == "total"), default=None)
+def _total(stated: Mapping[tuple[Kind, str], Any]) -> int | None:
+    """What is said to be the number of all rows; None where nothing is."""
+    return max((value for (kind, _), value in stated.items() if kind == "total"), default=None)
 
 
 async def read_list(client: Client, most: int, check: str, situation: str, asked: Asked) -> Listing:

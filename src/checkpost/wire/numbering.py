@@ -10,8 +10,8 @@ from checkpost.model.envelopes import NEXT_LINKS, ROW_NOUNS
 from checkpost.wire.exchange import Answer
 
 #: What is said: the number of all rows and of all pages, whether there are pages behind and before this one, whether it
-#: is the last or the first, its number and its offset, the most rows that it shows, and the numbers of its neighbours.
-Kind = Literal["total", "pages", "more", "before", "last", "first", "number", "offset", "size", "next", "previous"]
+#: is the last or the first, its number and its offset, the most rows that it shows, and the number of the next one.
+Kind = Literal["total", "pages", "more", "before", "last", "first", "number", "offset", "size", "next"]
 
 _COUNTS: dict[str, Kind] = {
     "total": "total",
@@ -21,7 +21,6 @@ _COUNTS: dict[str, Kind] = {
     **dict.fromkeys(("offset", "skip"), "offset"),
     **dict.fromkeys(("limit", "pagesize", "perpage", "size"), "size"),
     **dict.fromkeys(("nextpage", "nextpagenumber"), "next"),
-    **dict.fromkeys(("prevpage", "previouspage", "prevpagenumber"), "previous"),
 }
 _TRUTHS: dict[str, Kind] = {
     **dict.fromkeys(("hasmore", "hasnext", "hasnextpage", "more"), "more"),
@@ -29,7 +28,6 @@ _TRUTHS: dict[str, Kind] = {
     **dict.fromkeys(("last", "islast", "islastpage"), "last"),
     **dict.fromkeys(("first", "isfirst", "isfirstpage"), "first"),
 }
-_NEIGHBOURS = frozenset({"next", "previous"})
 _DEEP = 4
 
 
@@ -40,7 +38,7 @@ def said(answer: Answer) -> dict[tuple[Kind, str], Any]:
         word = re.sub(r"[^a-z]", "", name.lower().removeprefix("x-").removeprefix("pagination-"))
         if name.lower().startswith("x-") and word in _COUNTS:
             kind = _COUNTS[word]
-            if value.strip().isdecimal() or (kind in _NEIGHBOURS and not value.strip()):
+            if value.strip().isdecimal() or (kind == "next" and not value.strip()):
                 found[kind, name] = int(value) if value.strip() else None
     return found
 
@@ -67,7 +65,7 @@ def _in_body(body: Any, names: tuple[str, ...], depth: int) -> Iterator[tuple[Ki
                 yield _TRUTHS[word], place, value
         elif isinstance(value, int) and word in _COUNTS:
             yield _COUNTS[word], place, value
-        elif value is None and _COUNTS.get(word) in _NEIGHBOURS:
+        elif value is None and _COUNTS.get(word) == "next":
             yield _COUNTS[word], place, None
         elif isinstance(value, dict) and depth > 1:
             yield from _in_body(value, (*names, name), depth - 1)
