@@ -9,16 +9,17 @@ from typing import Any
 from checkpost.checks.case import Case
 from checkpost.checks.readback import changed_values
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.rules import broken_by
 from checkpost.checks.trial import tried_first
 from checkpost.findings import Finding
 from checkpost.model.field import Field
 from checkpost.model.media import is_form, request_media_type
 from checkpost.model.purpose import Purpose
-from checkpost.values.broken import breaks
 from checkpost.wire.exchange import Exchange
 
 #: A number that no usual type of a database holds, and one that no usual type of a program does (RFC 8259, 6).
 _HUGE, _HUGER = 10**22, "1e400"
+_HALF = "half of a character in a text"
 _SIZED = frozenset({"int8", "int16", "int32", "int64", "float", "double"})
 
 
@@ -37,49 +38,49 @@ async def extreme_values(case: Case) -> AsyncIterator[Finding]:
     number = min(numbers, key=lambda each: each.types != {"integer"}, default=None)
     plain = case.resource.layout.plain and "create" not in case.resource.listed
     # one field of a record at a time: by the others its row is known again, whatever is made of that one
-    tries: list[tuple[Field | None, str, Callable[[Any], Any], str]] = [
-        (text, "a NUL in a text", lambda value: f"{value}\0x", ""),
-        (number, "a number beyond 64 bits", lambda value: _HUGE, ""),
-        (number if plain else None, f"the number {_HUGER}", lambda value: value, _HUGER),
-        (text if plain else None, "half of a character in a text", lambda value: f"{value}\ud83c", "escaped"),
-    ]
-    asked: list[list[Finding] | None] = []
-    for field, situation, change, written in tries:
-        if field is None:
-            continue
-        if written == "escaped" and (case.state.loosely or not case.state.in_columns):
-            # what keeps rows in files may lose all of them where it fails to write one
-            asked.append([] if await _in_a_refused_record(case, field, change) else None)
-            continue
-        findings, exchange = await _sent(case, field, situation, change, written)
-        asked.append(findings)
-        if situation == "a number beyond 64 bits" and field.types == {"integer"} and exchange is not None:
-            case.state.in_columns |= exchange.answer.status >= 400
-            case.state.loosely |= exchange.answer.ok
+    nul, _ = await _sent(case, text, "a NUL in a text", lambda value: f"{value}\0x")
+    far, created = await _sent(case, number, "a number beyond 64 bits", lambda value: _HUGE)
+    if created is not None and number is not None and number.types == {"integer"}:
+        case.state.in_columns |= created.answer.status >= 400
+        case.state.loosely |= created.answer.ok
+    huge, _ = await _sent(case, number if plain else None, f"the number {_HUGER}", lambda value: value, _HUGER)
+    asked = [nul, far, huge, await _half_sent(case, text if plain else None)]
     if all(findings is None for findings in asked):
         raise Skipped("none of its fields takes such a value")
     for found in [finding for findings in asked for finding in findings or ()]:
         yield found
 
 
-async def _in_a_refused_record(case: Case, field: Field, change: Callable[[Any], Any]) -> bool:
-    """Send a value in a record that is refused for another field, so that it is read and not stored; whether that could
-    be done. How it is answered is judged with all other answers."""
-    schema, record = case.body_schema("create"), await case.record()
-    if schema is None or not isinstance(record.get(field.name), str) or case.world.ledger is None:
+async def _half_sent(case: Case, field: Field | None) -> list[Finding] | None:
+    """The findings about half of a character in a text; None where it is not sent. What keeps rows in files may lose
+    all of them where it fails to write one: it is written only where rows are kept as a database keeps them."""
+    if case.state.in_columns and not case.state.loosely:
+        return (await _sent(case, field, _HALF, _halved, "escaped"))[0]
+    return [] if field is not None and await _in_a_refused_record(case, field) else None
+
+
+def _halved(text: Any) -> Any:
+    return f"{text}\ud83c"
+
+
+async def _in_a_refused_record(case: Case, field: Field) -> bool:
+    """Send half of a character in a record that is refused for another field, so that it is read and not stored;
+    whether that could be done. How it is answered is judged with all others."""
+    record = await case.record()
+    try:
+        broken = broken_by(case, "create", record) if isinstance(record.get(field.name), str) else []
+    except Skipped:
         return False
-    world = case.world
-    broken = breaks(case.resource, "create", record, schema, world.contract, world.validators, case.values)
     other = next((each for each in broken if each.field in case.fields and each.field != field.name), None)
     if other is None:
         return False
     exchange, key = await case.create(other.apply(await case.record()), "a record that breaks a rule")
-    if not exchange.answer.refused or key is not None or case.world.ledger.refusals_lie:
+    ledger = case.world.ledger
+    if not exchange.answer.refused or key is not None or ledger is None or ledger.refusals_lie:
         return False
     record = other.apply(await case.record())
-    record[field.name] = change(record[field.name])
-    raw = json.dumps(case.client.body_of(record, "create")).encode()
-    await case.create(record, "half of a character in a text", raw=raw)
+    record[field.name] = _halved(record[field.name])
+    await case.create(record, _HALF, raw=json.dumps(case.client.body_of(record, "create")).encode())
     return True
 
 
@@ -93,12 +94,14 @@ def _may_be_far(case: Case, field: Field) -> bool:
 
 
 async def _sent(
-    case: Case, field: Field, situation: str, change: Callable[[Any], Any], written: str
+    case: Case, field: Field | None, situation: str, change: Callable[[Any], Any], written: str = ""
 ) -> tuple[list[Finding] | None, Exchange | None]:
-    """The findings about a record with another value in one field, and the create; None where it is not sent, since the
-    contract rules it out. What no decoded record holds is ``written`` into the body, as it is or escaped:
+    """The findings about a record with another value in one field, and the create; None where it is not sent, since no
+    field or the contract takes it. What no decoded record holds is ``written`` into the body, as it is or escaped:
     an API that takes it may not be able to show it, so that it is tried by a change first, and not at all where rows
     cannot be changed."""
+    if field is None:
+        return None, None
     record = await case.record()
     if record.get(field.name) is None:
         return None, None
