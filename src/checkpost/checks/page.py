@@ -68,6 +68,11 @@ def needs_positions(case: Case) -> None:
         raise Skipped("the contract describes no parameters for size and position")
 
 
+def third_of(case: Case, rows: int) -> int:
+    """A size of which a list has at least three pages."""
+    return max(1, min(rows, case.resource.paging.largest or 30) // 3)
+
+
 def _sizes(case: Case, rows: int) -> list[int]:
     """Two sizes that do not divide the list evenly, of few enough pages."""
     largest = case.resource.paging.largest or rows
@@ -386,7 +391,7 @@ async def total_on_every_page(case: Case) -> AsyncIterator[Finding]:
     before = known_list(case)
     if before.total is None:
         raise Skipped("the list gives no total")
-    size = max(1, min(len(before.rows), case.resource.paging.largest or 30) // 3)
+    size = third_of(case, len(before.rows))
     for number in (0, 1):
         exchange, rows = await ask_page(case, position_of(case.client, number, size), "a page")
         total = case.client.total_of(exchange.answer) if rows is not None else None

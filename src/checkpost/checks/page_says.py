@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable, Iterator, Sequence
+from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from checkpost.checks.case import Case
-from checkpost.checks.page import ask_page, known_list, needs_positions, page_once_more
+from checkpost.checks.page import ask_page, known_list, needs_positions, page_once_more, third_of
 from checkpost.checks.registry import Skipped, check
 from checkpost.findings import Finding
 from checkpost.wire.exchange import Exchange
@@ -43,7 +43,7 @@ async def pages_say_what_they_are(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("its rows are the members of an object, as what pages say would be")
     before = known_list(case)
     rows = len(before.rows)
-    size = max(1, min(rows, case.resource.paging.largest or 30) // 3)
+    size = third_of(case, rows)
     count = -(-rows // size)
     numbers = tuple(sorted({0, 1, count - 2, count - 1}))
     pages = [await ask_page(case, position_of(case.client, number, size), "a page") for number in numbers]
@@ -93,14 +93,14 @@ def _wrong(
         if kind in _TRUTHS:
             title, true = _TRUTHS[kind]
             told = [true(number, count) for number in numbers]
-            at = next((n for n, value in enumerate(values) if value is not None and value != told[n]), None)
+            at = _first(value is not None and value != told[n] for n, value in enumerate(values))
             if at is not None:
                 expected = f"{told[at]} on page {numbers[at] + 1} of {count}".lower()
                 yield _Wrong(kind, title, expected, _shown(each, at), at)
         elif kind == "pages":
             # the last page's number begins at 0 where the first one's does
             right = {count, count - 1} if start == 0 and "last" in each.place.lower() else {count}
-            at = next((n for n, value in enumerate(values) if value is not None and value not in right), None)
+            at = _first(value is not None and value not in right for value in values)
             if at is not None:
                 expected = f"{count}: {rows} rows in pages of {size}"
                 yield _Wrong(kind, "The number of pages is wrong", expected, _shown(each, at), at)
@@ -110,10 +110,15 @@ def _wrong(
             yield from _shifted(each, numbers, count)
         elif kind == "offset" and paging.style == "offset":
             asked = [number * size for number in numbers]
-            at = next((n for n, value in enumerate(values) if value != asked[n]), None)
+            at = _first(value != asked[n] for n, value in enumerate(values))
             if at is not None:
                 title = "A page says another offset than was asked for"
                 yield _Wrong(kind, title, str(asked[at]), _shown(each, at), at)
+
+
+def _first(wrong: Iterable[bool]) -> int | None:
+    """The place of the first page of which something is wrong; None where nothing is."""
+    return next((at for at, is_wrong in enumerate(wrong) if is_wrong), None)
 
 
 #: What is true of a page, by its number from 0 and the number of pages.
