@@ -9,7 +9,8 @@ from random import Random
 from typing import Any
 
 from checkpost.model.field import MISSING, Field
-from checkpost.values.plain import Values, as_number, limits, matching, short
+from checkpost.values.coined import short
+from checkpost.values.plain import Values, as_number, limits, matching
 
 #: What a text is made of, by what is awkward about it; ``{}`` takes the run's mark, where it is not awkward then, and a
 #: number that makes it unlike others.

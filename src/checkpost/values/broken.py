@@ -59,7 +59,7 @@ def breaks(
     if not resource.layout.plain:
         record = {name: value for name, value in record.items() if name in shape_of(schema).properties}
     if links := resource.layout.hyperlinks:
-        record = {name: f"http://localhost{links[name].of(1)}" if name in links else v for name, v in record.items()}
+        record = {name: "http://localhost/1" if name in links else value for name, value in record.items()}
     fields = [each for each in resource.fields if each.name in shape_of(schema).properties and not each.read_only]
     for field in fields:
         for value, keyword in _candidates(field, purpose, values):

@@ -7,14 +7,16 @@ from hashlib import sha256
 
 #: The shortest and the longest of them.
 SHORTEST, LONGEST = 10, 12
-_FREE, _SIGNS = 5, "0123456789abcdefghijklmnopqrstuvwxyz"
+_FREE, _DIGITS = 5, "0123456789abcdefghijklmnopqrstuvwxyz"
+#: Enough for the numbers of a run.
+_WIDTH = 4
 _FORM = re.compile(rf"[0-9a-z]{{{SHORTEST},{LONGEST}}}")
 
 
 def coin(mark: str, number: int, length: int) -> str:
     """A text of a length from ``SHORTEST`` to ``LONGEST``, another one for each number below 36 to the power of 5."""
     start = int.from_bytes(sha256(mark.encode()).digest()[:4]) + number * 7_919
-    free = _written(start, _FREE)
+    free = short(start % 36**_FREE, _FREE)
     return free + _seal(mark, free, length - _FREE)
 
 
@@ -28,13 +30,13 @@ def has_mark(text: str, mark: str) -> bool:
 
 
 def _seal(mark: str, free: str, length: int) -> str:
-    return _written(int.from_bytes(sha256(f"{mark} {free}".encode()).digest()[:8]), length)
+    return short(int.from_bytes(sha256(f"{mark} {free}".encode()).digest()[:8]) % 36**length, length)
 
 
-def _written(number: int, length: int) -> str:
-    """The last digits of a number to the base of 36."""
+def short(number: int, width: int = _WIDTH) -> str:
+    """A number in letters and digits: always as many, so that what is taken once is never too long."""
     digits = ""
-    for _ in range(length):
+    while number or len(digits) < width:
         number, digit = divmod(number, 36)
-        digits = _SIGNS[digit] + digits
+        digits = _DIGITS[digit] + digits
     return digits

@@ -14,16 +14,13 @@ from zlib import crc32
 from checkpost.model.field import MISSING, Field
 from checkpost.model.fields import field_of
 from checkpost.model.shape import shape_of
-from checkpost.values.coined import LONGEST, SHORTEST, coin
+from checkpost.values.coined import LONGEST, SHORTEST, coin, short
 
 #: Valid for a field or not, by the contract's own validator.
 Valid = Callable[[Field, Any], bool]
 
 #: Names of members that are keys of rows, inside a record.
 _KEY = re.compile(r"^_?(id|ID|Id|uuid|guid|pk|key)$|(_id|Id|_uuid|Uuid)$")
-#: Enough for the numbers of a run.
-_WIDTH = 4
-_DIGITS = "0123456789abcdefghijklmnopqrstuvwxyz"
 
 
 class Values:
@@ -95,9 +92,9 @@ class Values:
         if isinstance(pattern, str):
             return matching(pattern, field, random)
         limit = field.max_length
-        if limit is not None and SHORTEST <= limit < len(self.mark) + 4:
-            return coin(self.mark, number, min(limit, LONGEST))
         if limit is not None and limit < len(self.mark) + 4:
+            if limit >= SHORTEST:
+                return coin(self.mark, number, min(limit, LONGEST))
             letters = "abcdefghijklmnopqrstuvwxyz0123456789"
             return "".join(random.choice(letters) for _ in range(limit))
         # what is unique may be a key, which has to stand in a path
@@ -121,15 +118,6 @@ class Values:
         made = {name: self.plain(each, number) for name, each in free.items()}
         known = {name: value for name, value in made.items() if value is not MISSING}
         return known if shape.required <= set(known) else MISSING
-
-
-def short(number: int) -> str:
-    """A number in letters and digits: always as many, so that what is taken once is never too long."""
-    digits = ""
-    while number or len(digits) < _WIDTH:
-        number, digit = divmod(number, 36)
-        digits = _DIGITS[digit] + digits
-    return digits
 
 
 def _limits(field: Field) -> tuple[Decimal | None, Decimal | None]:
