@@ -33,7 +33,7 @@ async def own_answers(case: Case) -> AsyncIterator[Finding]:
             at_once = await all_of(_page(case, number, size) for number in range(pages))
         if turn == 0 and len({keys for _, keys in at_once}) == pages:
             return
-        async with case.world.session.one_by_one():
+        async with case.world.session.pace.alone():
             alone = [(await _page(case, number, size))[1] for number in range(pages)]
         if len(set(alone)) < pages:
             return  # pages are at fault by themselves

@@ -128,7 +128,7 @@ class Runner:
             if any(self._failure(each) == "timeout" for each in first.failures):
                 await self.recovered()
             if _only_reads(planned) or (first.failures and planned.check.name not in _AT_ONCE):
-                await calm.enter_async_context(self.world.session.one_by_one())
+                await calm.enter_async_context(self.world.session.pace.alone())
         try:
             self._refuse(planned)
             if first is not None and planned.check.family == "page":

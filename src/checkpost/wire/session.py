@@ -129,10 +129,6 @@ class Session:
             self._on_exchange(exchange)
             return exchange
 
-    def one_by_one(self) -> Turn:
-        """Send one request at a time meanwhile: what is wrong then is not for other requests."""
-        return self.pace.alone()
-
     async def in_quiet(self, request: Request) -> Exchange:
         """Send a request that asks for no change while no other is on its way."""
         async with self.pace.quiet():
