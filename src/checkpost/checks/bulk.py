@@ -213,7 +213,7 @@ def twice_taken(case: Case) -> bool:
 
 
 def unique_field(case: Case) -> Field | None:
-    names = case.resource.key.fields if case.resource.key else ()
+    names = case.resource.key_fields
     for each in case.resource.writable("create"):
         relation = case.resource.relation(each.name)
         if each.unique and relation is None and each.name not in case.resource.values:
@@ -315,7 +315,7 @@ async def _many(case: Case, number: int) -> list[dict[str, Any]]:
     full = case.resource.guessed
     first = await case.record(full=full)
     first |= await case.telling_text(first)
-    keys = case.resource.key.fields if case.resource.key else ()
+    keys = case.resource.key_fields
     if any(name in first and case.resource.relation(name) for name in keys):
         return [first, *[await case.record(full=full) for _ in range(number - 1)]]
     marked = [name for name, value in first.items() if case.world.mark in str(value)]

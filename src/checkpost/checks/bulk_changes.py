@@ -24,7 +24,7 @@ _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 
 async def _changes(case: Case, bulk: Bulk, rows: Sequence[Own]) -> tuple[str, list[dict[str, Any]]]:
     """A new value of one field for each row, as the items of a request. Raises Skipped."""
-    names = case.resource.key.fields if case.resource.key else ()
+    names = case.resource.key_fields
     replaces = bulk.operation.method == "PUT" and "replace" in case.resource.operations
     fields = [
         each
@@ -127,7 +127,7 @@ async def _absent_among(case: Case, bulk: Bulk, rows: Sequence[Own], field: Fiel
         absent = await case.vacant_key()
     except Skipped:
         return
-    names = case.resource.key.fields if case.resource.key else ()
+    names = case.resource.key_fields
     before = (await case.row_now(rows[0].key))[1]
     value = await case.value(field, unlike=before.get(field.name, MISSING))
     if value is MISSING or field.unique:

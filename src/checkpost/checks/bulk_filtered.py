@@ -85,7 +85,7 @@ async def own_chosen(case: Case, filtering: Filtering) -> tuple[list[Own], Asked
 
 async def _own_by_value(case: Case, filtering: Filtering) -> tuple[list[Own], Asked] | None:
     """Three own rows, and a filter that leaves the first two of them and no others."""
-    names = case.resource.key.fields if case.resource.key else ()
+    names = case.resource.key_fields
     for field in case.resource.writable("create"):
         plain = field.kind in {"text", "number", "date"} and "enum" not in field.keywords
         fixed = field.unique or field.name in names or case.resource.relation(field.name) is not None

@@ -198,7 +198,7 @@ class Case:
         row has the key."""
         if self.resource.patched:
             return {}
-        names = self.resource.key.fields if self.resource.key else ()
+        names = self.resource.key_fields
         writable = {each.name for each in self.resource.writable("update")}
         missing = (shape_of(self.body_schema("update")).required & writable) - set(change) - set(names)
         if not missing:
@@ -251,7 +251,7 @@ class Case:
         chosen: dict[str, Any] = {}
         full = full and self.state.recipe != "least"
         wanted = "update" if purpose == "update" else ("replace" if purpose == "replace" else "create")
-        key_fields = self.resource.key.fields if self.resource.key else ()
+        key_fields = self.resource.key_fields
         chosen.update(await self._related_key() if purpose == "create" else {})
         above = dict(zip(key_fields, self.world.within(self.resource), strict=False))
         chosen.update(
@@ -297,7 +297,7 @@ class Case:
     async def replacement(self, key: Key, full: bool = True) -> dict[str, Any]:
         """A valid body for a replace of the row with this key; a key that it carries is the row's own."""
         record = await self.record("replace", full=full)
-        names = self.resource.key.fields if self.resource.key else ()
+        names = self.resource.key_fields
         own = {name: value for name, value in zip(names, key, strict=True) if self.fields[name].replaced}
         return {**record, **own}
 
@@ -310,7 +310,7 @@ class Case:
 
     def _keys_are_words(self) -> bool:
         """Whether the keys of rows are short texts that nothing but people would choose, such as ``NV-01``."""
-        names = self.resource.key.fields if self.resource.key else ()
+        names = self.resource.key_fields
         keys = [row.get(name) for row in self.state.rows_before[:_KEYS] for name in names]
         return bool(keys) and all(
             isinstance(each, str) and len(each) <= _LONGEST_WORD and not each.isdigit() for each in keys
@@ -449,7 +449,7 @@ class Case:
         free texts, or of those whose own values were refused."""
         rows = self.state.rows_before
         source = rows[self.values.number() % len(rows)] if rows else {}
-        keys = self.resource.key.fields if self.resource.key else ()
+        keys = self.resource.key_fields
         recipe, copied = self.state.recipe, self.state.copied
         keep = {
             each.name

@@ -61,7 +61,7 @@ def _known(case: Case) -> list[Finding]:
 
 def _changeable(case: Case) -> list[Field]:
     """Fields that an update can give another value freely."""
-    names = case.resource.key.fields if case.resource.key else ()
+    names = case.resource.key_fields
     return [
         each
         for each in case.resource.writable("update")

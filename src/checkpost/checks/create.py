@@ -346,7 +346,7 @@ async def read_only_is_kept(case: Case) -> AsyncIterator[Finding]:
 def read_only_values(case: Case, row: Mapping[str, Any] | None) -> dict[str, Any]:
     """A value for each read-only field that bodies name; unlike what a row has, if one is given."""
     chosen = {}
-    key = case.resource.key.fields if case.resource.key else ()
+    key = case.resource.key_fields
     for field in case.resource.fields:
         guard = field.name == case.resource.guards.version
         if not field.read_only or not field.shown or field.name in key or field.node is None or guard:

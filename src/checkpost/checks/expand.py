@@ -92,7 +92,7 @@ def _fault(
     """What is wrong with what a row holds (title, expected, observed); None where nothing is. ``base`` is the
     row as the list shows it."""
     fields = {field.name: field for field in target.fields}
-    names = target.key.fields if target.key else ()
+    names = target.key_fields
 
     def key_of(inside: Any) -> Key | None:
         values = tuple(inside.get(name) for name in names) if isinstance(inside, dict) else ()

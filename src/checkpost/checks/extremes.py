@@ -31,7 +31,7 @@ async def extreme_values(case: Case) -> AsyncIterator[Finding]:
         raise Blocked(case.state.not_creatable)
     if is_form(request_media_type(case.operation("create"))) or not case.world.markable(case.resource):
         raise Skipped("rows are made by a form, or bear no mark by which they would be known again")
-    fixed = {*case.resource.values, *(case.resource.key.fields if case.resource.key else ())}
+    fixed = {*case.resource.values, *case.resource.key_fields}
     kept = [each for each in case.resource.writable("create") if each.name not in fixed]
     text = next((each for each in kept if each.is_text and not case.resource.relation(each.name)), None)
     numbers = [each for each in kept if each.kind == "number" and _may_be_far(case, each)]

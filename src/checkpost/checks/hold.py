@@ -33,7 +33,7 @@ async def left(case: Case) -> None:
 async def _changed(case: Case) -> Own:
     """A row that is changed after it was made: a change too may live in a cache alone."""
     own = (await case.own())[0]
-    names = case.resource.key.fields if case.resource.key else ()
+    names = case.resource.key_fields
     for field in case.resource.writable("update"):
         if field.name in names or case.resource.relation(field.name) is not None or not field.shown:
             continue

@@ -240,7 +240,7 @@ def making(case: Case, records: Sequence[Mapping[str, Any]]) -> Act:
 
 def changing(case: Case, bulk: Bulk, items: Sequence[Mapping[str, Any]]) -> Act:
     """What changes of many rows may do, each item being a row's key and its new values."""
-    name, names = case.resource.name, case.resource.key.fields if case.resource.key else ()
+    name, names = case.resource.name, case.resource.key_fields
     keys = tuple(tuple(item[each] for each in names) for item in items)
     return Act("change", tuple(Made(name, dict(item)) for item in items), tuple((name, key) for key in keys))
 
@@ -253,7 +253,7 @@ def removing(case: Case, bulk: Bulk, keys: Sequence[Key]) -> Act:
 
 def key_items(case: Case, bulk: Bulk, keys: Sequence[Key]) -> list[Any]:
     """Keys as the items of a request: plain values, or objects."""
-    names = case.resource.key.fields if case.resource.key else ()
+    names = case.resource.key_fields
     objects = len(names) > 1
     media = bulk.operation.body.content[0].schema if bulk.operation.body and bulk.operation.body.content else None
     if media is not None and bulk.form in {"array", "wrapped"}:

@@ -101,7 +101,7 @@ async def _known_keys(case: Case, target: Resource) -> set[Key]:
 @check("relate.absent", needs=_NEEDS, creates=True, cost=_cost)
 async def absent(case: Case) -> AsyncIterator[Finding]:
     """Is a reference to a missing row refused, on create and update, and nothing stored?"""
-    names = case.resource.key.fields if case.resource.key else ()
+    names = case.resource.key_fields
     relations = [each for each in _relations(case, True) if each[0].field not in case.resource.values]
     for relation, target in relations:
         field = case.fields[relation.field]

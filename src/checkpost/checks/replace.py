@@ -176,7 +176,7 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
     own = (await case.own())[0]
     _, row = await case.row_now(own.key)
     valid = await case.replacement(own.key)
-    key = case.resource.key.fields if case.resource.key else ()
+    key = case.resource.key_fields
     # a key in the body is not a rule of its own: the path says which row it is
     broken = [each for each in broken_by(case, "replace", valid) if each.field not in key]
 

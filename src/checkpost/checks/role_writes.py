@@ -169,7 +169,7 @@ async def freely_changed(
     case: Case, before: Mapping[str, Any], leave: Collection[str] = (), purpose: Literal["update", "replace"] = "update"
 ) -> dict[str, Any]:
     """A field that can be changed by itself, other than those to ``leave``, and a new value of it."""
-    names = case.resource.key.fields if case.resource.key else ()
+    names = case.resource.key_fields
     for each in case.resource.writable(purpose):
         fixed = each.name in names or case.resource.relation(each.name) is not None or each.name in leave
         if fixed or not each.shown or each.name in case.state.unchangeable:

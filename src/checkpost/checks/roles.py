@@ -287,7 +287,7 @@ async def ways(case: Case) -> AsyncIterator[Finding]:
 async def _by_filter(case: Case, rights: Rights, seen: Seen) -> AsyncIterator[Finding]:
     """Ask for hidden rows by their keys, and by the values that hide them."""
     filtering = case.state.filtering or next(iter(case.resource.queries.filterings), None)
-    names = case.resource.key.fields if case.resource.key else ()
+    names = case.resource.key_fields
     if filtering is None or case.state.unfiltered or not seen.hidden:
         return
     hidden = next(iter(seen.hidden))
@@ -432,7 +432,7 @@ async def related(case: Case) -> AsyncIterator[Finding]:
         expansion = case.resource.expansion
         pairs = tuple(expansion.pairs([each.name])) if expansion is not None and not each.always else ()
         listing = await _list(case, Asked(pairs), f"rows with {each.name} expanded, as a role")
-        names = target.key.fields if target.key else ()
+        names = target.key_fields
         for row in listing.rows:
             try:
                 inside = held(row, each)

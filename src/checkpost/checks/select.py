@@ -51,7 +51,7 @@ def _rows_inside(case: Case, snapshot: Snapshot) -> set[str]:
 
 
 def _keys(case: Case) -> tuple[str, ...]:
-    return case.resource.key.fields if case.resource.key else ()
+    return case.resource.key_fields
 
 
 def _selections(case: Case, selecting: Selecting, snapshot: Snapshot) -> list[tuple[str, ...]]:

@@ -18,7 +18,7 @@ _CHANGES: tuple[Write, ...] = ("update", "replace")
 
 def unique_fields(case: Case, purpose: Write) -> list[Field]:
     """The fields besides the key whose values are unique, and that a body may set."""
-    key = case.resource.key.fields if case.resource.key else ()
+    key = case.resource.key_fields
     fixed = {*key, *case.resource.values}
     return [each for each in case.resource.writable(purpose) if each.unique and each.name not in fixed]
 
@@ -50,7 +50,7 @@ async def _stays_unique(case: Case, purpose: Write) -> AsyncIterator[Finding]:
     fields = unique_fields(case, purpose)
     if not fields:
         # an API may have such fields and not say so: what it answers then is judged as every answer is
-        key = case.resource.key.fields if case.resource.key else ()
+        key = case.resource.key_fields
         alike = [each.name for each in case.resource.writable(purpose) if each.name not in key]
         record = whole | {name: first.record[name] for name in alike if first.record.get(name) is not None}
         if not record:

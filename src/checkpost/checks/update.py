@@ -32,7 +32,7 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
     """Is a changed field stored, and every other field left as it was?"""
     own = (await case.own())[0]
     _, row = await case.row_now(own.key)
-    key = case.resource.key.fields if case.resource.key else ()
+    key = case.resource.key_fields
     changes: list[dict[str, Any]] = []
     for field in case.resource.writable("update"):
         if field.name in key or field.name in case.resource.values or field.name in case.state.left_out:
@@ -258,7 +258,7 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
     """Is a change that breaks a rule refused, and the row left as it was?"""
     own = (await case.own())[0]
     _, row = await case.row_now(own.key)
-    key = case.resource.key.fields if case.resource.key else ()
+    key = case.resource.key_fields
     # a change of the key may make a row of its own
     broken = [each for each in broken_by(case, "update", await _several(case, row)) if each.field not in key]
 

@@ -204,7 +204,7 @@ def connection(
     if fields:
         return None, None, None
     through = [
-        (between.name, near[0], far[0], {near[0], far[0]} == set(between.key.fields if between.key else ()))
+        (between.name, near[0], far[0], {near[0], far[0]} == set(between.key_fields))
         for between in others.values()
         if between is not resource and between is not other
         for near in [[each.field for each in between.relations if each.resource == resource.name]]

@@ -145,6 +145,11 @@ class Resource:
     purge: Operation | None = None
 
     @property
+    def key_fields(self) -> tuple[str, ...]:
+        """The fields of the primary key; none where no key is known."""
+        return self.key.fields if self.key else ()
+
+    @property
     def by_filter(self) -> bool:
         """Whether a row is what a filter of the list leaves: one that is not there is no error."""
         return any(each.filtering is not None for each in self.addresses.values())

@@ -93,7 +93,7 @@ def _as_answered(
 
 def stamps(resource: Resource, record: Mapping[str, Any], row: Row) -> dict[str, str]:
     """What a server has set on a row that no other row has: moments and UUIDs, beside the key and what was sent."""
-    key = resource.key.fields if resource.key else ()
+    key = resource.key_fields
     own = {name: value for name, value in row.items() if name not in record and name not in key}
     return {name: value for name, value in own.items() if isinstance(value, str) and _STAMP.search(value)}
 
@@ -125,7 +125,7 @@ def _begins(text: str, head: str) -> bool:
 
 def _blank(resource: Resource, row: Row, usual: Mapping[str, Sequence[Any]] | None = None) -> bool:
     """Whether a row holds nothing but what an API sets itself: what a record without a value becomes."""
-    key = resource.key.fields if resource.key else ()
+    key = resource.key_fields
     chosen = [field for field in resource.writable("create") if field.name in row and field.name not in key]
     return bool(chosen) and all(
         row[field.name] in (None, "", 0, False, [], {})

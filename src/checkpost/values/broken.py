@@ -69,7 +69,7 @@ def breaks(
             confirmed = _confirmed(candidate, record, schema, validators)
             if confirmed is not None:
                 found.setdefault((field.name, confirmed.keyword, ""), confirmed)
-        key = resource.key.fields if resource.key else ()
+        key = resource.key_fields
         for value, spelled in _of_other_types(field):
             referred = record.get(field.name)
             if field.name in key and value == 1.7:

@@ -114,7 +114,7 @@ class Client:
         # the key of what stands under another row begins with that row's own
         above = () if key and self.resource.under else self._within
         parts = iter((*above, *(key or ())))
-        names = self.resource.key.fields if self.resource.key else ()
+        names = self.resource.key_fields
 
         def filled(found: re.Match[str]) -> str:
             part = next(parts, found[0])
@@ -411,12 +411,12 @@ class Client:
 
     def _below(self, row: Row) -> Row:
         """A row with the key of the row that it stands under, where it does not show it itself."""
-        names = self.resource.key.fields if self.resource.key else ()
+        names = self.resource.key_fields
         return {**dict(zip(names, self._within, strict=False)), **row}
 
     def _with_key(self, key: str, row: Any) -> Any:
         """A row that stands under its key, with the key as its member."""
-        names = self.resource.key.fields if self.resource.key else ()
+        names = self.resource.key_fields
         if not isinstance(row, dict) or len(names) != 1 or names[0] in row:
             return row
         field = self.resource.field(names[0])
@@ -445,7 +445,7 @@ class Client:
         if not isinstance(bare, dict):
             return None
         flat = self.resource.layout.flat(bare)
-        own = self.resource.key.fields if self.resource.key else ()
+        own = self.resource.key_fields
         is_row = {field.name for field in self.resource.fields}.issuperset(flat) and bool(flat.keys() - set(own))
         return (self._below(flat) if self.resource.under else flat) if is_row else None
 
