@@ -12,6 +12,7 @@ from checkpost.engine.target import addresses, understood
 from checkpost.model.flaws import flaws
 from checkpost.model.media import request_media_type
 from checkpost.model.resource import Model, Resource
+from checkpost.model.spelling import ANY
 from checkpost.profile.profile import Profile
 
 FOLDER = Path(__file__).parent / "contracts"
@@ -57,6 +58,9 @@ def of_resource(resource: Resource) -> Json:
         "rows_too": list(envelope.rows_too),
         "descending": resource.queries.sortings[0].descending if len(resource.queries.sortings) == 1 else None,
         "selection": resource.queries.selecting.parameter if resource.queries.selecting else None,
+        "selected": resource.queries.selecting.pairs(["place"])[0][1] if resource.queries.selecting else None,
+        "tried_filters": sorted({each.form for each in resource.queries.filterings}),
+        "first_condition": only[0].templates[ANY, "gt"] if only and (ANY, "gt") in only[0].templates else None,
         "counting": resource.queries.counting.parameter if resource.queries.counting else None,
         "aggregates": sorted(resource.queries.aggregating.functions) if resource.queries.aggregating else [],
         "measures": dict(resource.queries.aggregating.functions) if resource.queries.aggregating else {},

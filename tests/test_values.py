@@ -258,6 +258,12 @@ class Same(unittest.TestCase):
         for field, sent, got, words in cases:
             self.assertEqual(change(field, sent, got), words)
 
+    def test_an_empty_list_stands_for_null_and_for_nothing_else(self) -> None:
+        self.assertTrue(same(None, None, []))
+        self.assertFalse(same(None, [], None))
+        self.assertFalse(same(None, None, [1]))
+        self.assertFalse(same(None, None, ""))
+
     def test_differences_look_at_what_both_have(self) -> None:
         self.assertEqual(differences({}, {"a": 1, "b": 2, "c": 3}, {"a": 1, "b": 5}), ["b"])
 

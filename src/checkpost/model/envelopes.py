@@ -132,7 +132,8 @@ _KEYS = ("ids", "keys", "pks", "uuids")
 def keys_pointer(schema: Node | None) -> str:
     """Where the keys of rows stand in an array beside them; "" where they do not."""
     for pointer, name, member in _members(shape_of(schema)):
-        if normal(name) in _KEYS and member.is_array and shape_of(member.item).types <= {"string", "integer"}:
+        types = shape_of(member.item).types - {"array"} if member.is_array else frozenset()  # arrays: of several parts
+        if normal(name) in _KEYS and types and types <= {"string", "integer", "number"}:
             return pointer
     return ""
 

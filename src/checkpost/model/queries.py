@@ -179,10 +179,14 @@ def choices_of(parameter: Parameter) -> list[str]:
 
 
 def joined_by(parameter: Parameter) -> str | None:
-    """What joins names: as ``separator_of``, or a list or an object in JSON where words or examples show one."""
-    if re.search(r"\{\s*\\?\"\w+\\?\"\s*:\s*(?:1|true)\b", said_of(parameter)):
+    """What joins names: as ``separator_of``, or a list or an object in JSON where words, examples or the default show
+    one."""
+    default = shape_of(parameter.schema).keywords.get("default")
+    if default == "{}" or re.search(r"\{\s*\\?\"\w+\\?\"\s*:\s*(?:1|true)\b", said_of(parameter)):
         return AS_MEMBERS
-    return AS_JSON if re.search(r"\[\s*\\?\"\w", said_of(parameter)) else separator_of(parameter)
+    if default == "[]" or re.search(r"\[\s*\\?\"\w", said_of(parameter)):
+        return AS_JSON
+    return separator_of(parameter)
 
 
 def separator_of(parameter: Parameter) -> str | None:

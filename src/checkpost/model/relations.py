@@ -191,17 +191,19 @@ def _agree(key: Field, field: Field) -> bool:
 
 
 def _shown_whole(own: Resource, field: Field, others: Mapping[str, Resource], directory: Directory) -> Relation | None:
-    """A field that shows a row of another resource as an object, told by its name or its schema, and takes no object
-    when it is set."""
+    """A field that shows a row of another resource as an object, told by its name or its schema, and takes a plain
+    value when it is set."""
     sent = shape_of(shape_of(own.record_schema("create")).properties.get(field.name))
     shown = shape_of(own.row).properties.get(field.name)
-    if not (field.type == "object" or shape_of(shown).is_object) or not field.created or sent.is_object:
+    if not (field.type == "object" or shape_of(shown).is_object) or not field.created:
+        return None
+    if sent.is_object and not sent.types & {"string", "integer"}:
         return None
     described = directory.by_row.get(_stands_at(shown))
     named = directory.by_name.get(normal(field.name), ())
     for resource in (others[each] for each in (*named, *([described] if described else []))):
         if resource.key is not None and resource.name != own.name:
-            why = f"it shows a row of {resource.name}, by its name or its schema, and takes no object"
+            why = f"it shows a row of {resource.name}, by its name or its schema, and takes its key"
             return _target(resource, field, Reason(why, "likely"))
     return None
 

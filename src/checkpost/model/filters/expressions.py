@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
@@ -215,6 +216,34 @@ def _in_json(parameter: Parameter) -> bool:
     return parameter.media_type.endswith("json") or bool(shown) or "object" in shape_of(parameter.schema).types
 
 
+def _in_json_list(parameter: Parameter) -> bool:
+    """Whether a parameter takes a list in JSON, by its default or an example in words."""
+    default = shape_of(parameter.schema).keywords.get("default")
+    return default == "[]" or bool(re.search(r"\[\s*\{\s*\\?\"", said_of(parameter)))
+
+
+#: What the members of a condition are called: its field, its operator, its value.
+_CONDITIONS = (
+    ("field", "op", "value"),
+    ("field", "operator", "value"),
+    ("name", "op", "val"),
+    ("col", "opr", "value"),
+    ("column", "operator", "value"),
+    ("column", "op", "value"),
+    ("property", "operator", "value"),
+)
+
+
+def _conditions_in_list(parameter: Parameter, why: Reason) -> tuple[Filtering, ...]:
+    """A list in JSON of conditions, each an object."""
+    words: tuple[Operator, ...] = ("eq", "gt", "lt")
+    ways: list[dict[tuple[str, Operator], str]] = [
+        {(ANY, word): json.dumps([{name: "{field}", operator: word, value: "{value}"}]) for word in words}
+        for name, operator, value in _CONDITIONS
+    ]
+    return tuple(Filtering("json", way, why, parameter.name, documented=False, place=parameter.place) for way in ways)
+
+
 def untold(parameter: Parameter) -> tuple[Filtering, ...]:
     """A parameter without a description: the usual grammars, to be tried."""
     why = Reason(f"the list takes {parameter.name}, whose grammar the contract does not describe", "guess")
@@ -232,6 +261,8 @@ def untold(parameter: Parameter) -> tuple[Filtering, ...]:
         for word in ("eq", "gt", "lt"):
             words.setdefault((ANY, word), f'{{"{{field}}": {{"{sign}{word}": "{{value}}"}}}}')
         as_json.append(Filtering("json", words, why, parameter.name, documented=False, place=parameter.place))
+    if _in_json_list(parameter):
+        return _conditions_in_list(parameter, why)
     if _in_json(parameter):
         return tuple(as_json)
     found = [
