@@ -191,10 +191,18 @@ _NO_FIELD = re.compile(r"^[@$_]|^(?:links|meta|relationships|type|href|self)$")
 _SECRET = re.compile(r"pass(?:word|wd|_?hash)|secret|token|salt|api_?key|ssn|pin_?hash", re.I)
 
 
+def _says_nothing(documented: Response | None) -> bool:
+    """Whether the contract leaves open what an answer holds."""
+    schemas = [media.schema for media in documented.content] if documented is not None else []
+    return bool(schemas) and all(not shape_of(each).keywords and not shape_of(each).types for each in schemas)
+
+
 def undocumented_fields(observation: Observation, resource: Resource, rows: Sequence[Row]) -> Iterator[Finding]:
-    """Fields of rows that the contract does not name, where it says nothing of further ones."""
+    """Fields of rows that the contract does not name, where it says nothing of further ones. Of an answer that it does
+    not describe, those alone that look like secrets."""
     if not resource.fields_unstated:
         return
+    silent = _says_nothing(observation.operation.response(observation.exchange.answer.status))
     known = {each.name for each in resource.fields if UNDESCRIBED not in each.keywords}
     known |= {each.name for each in (*resource.embedded, *resource.nested)}
     names = {
@@ -205,6 +213,8 @@ def undocumented_fields(observation: Observation, resource: Resource, rows: Sequ
     }
     for name in sorted(names):
         leaks = bool(_SECRET.search(name))
+        if silent and not leaks:
+            continue
         yield replace(
             observation.finding(
                 "shape.fields",

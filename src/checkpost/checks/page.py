@@ -271,6 +271,32 @@ async def size_and_position_alone(case: Case) -> AsyncIterator[Finding]:
             )
 
 
+@check("page.described", needs=("list",), cost=lambda resource: 1)
+async def described(case: Case) -> AsyncIterator[Finding]:
+    """Is every row of a list within reach of what the contract describes?"""
+    paging, before = case.resource.paging, case.state.before
+    if before is None or before.problem:
+        raise Blocked(case.state.unusable or "its list was not read")
+    if not paging.untold and (paging.style != "none" or paging.limit):
+        raise Skipped("the contract describes how the list is read on")
+    exchange, rows = await ask_page(case, Asked(), "the list as it is")
+    total = case.client.total_of(exchange.answer)
+    count = max(total or 0, len(before.rows) if before.complete else 0)
+    if rows is None or len(rows) >= count or next_url(case.client, exchange) is not None:
+        return
+    rest = f"; {paging.limit} and {paging.position} give the rest" if paging.untold else ""
+    yield case.finding(
+        "warning",
+        "expectation",
+        "A list leaves rows out, and the contract does not say how they are asked for",
+        f"{count} rows, or parameters that lead to them",
+        f"{len(rows)} of {count} rows{rest}",
+        cause="paging not described",
+        purpose="list",
+        evidence=[exchange],
+    )
+
+
 @check("page.odd-sizes", needs=("list",), cost=lambda resource: 4)
 async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
     """Are sizes and positions that the contract rules out refused, or brought within its limits?"""

@@ -29,8 +29,9 @@ from checkpost.model.unfolding import (
     unfolded,
 )
 from checkpost.wire.client import Client
-from checkpost.wire.exchange import Request
+from checkpost.wire.exchange import Answer, Request
 from checkpost.wire.loop import run as run_loop
+from checkpost.wire.numbering import said
 from checkpost.wire.session import Limits, Session
 
 T = TypeVar("T")
@@ -52,9 +53,18 @@ def open_questions(target: Target) -> bool:
     """Whether the contract leaves something open that has to be read before a run."""
     fold = fold_of(target.contract)
     return fold is not None or any(
-        not each.fields or _lacks_key(each) or _has_no_key(each) or _says_of_bodies_alone(each)
+        not each.fields
+        or _lacks_key(each)
+        or _has_no_key(each)
+        or _says_of_bodies_alone(each)
+        or (_is_read_at_once(each) and each.envelope.total is not None)
         for each in target.model.resources
     )
+
+
+def _is_read_at_once(resource: Resource) -> bool:
+    """Whether the contract describes a list, and nothing that would read it on."""
+    return "list" in resource.operations and resource.paging.style == "none" and not resource.paging.limit
 
 
 def _says_of_bodies_alone(resource: Resource) -> bool:
@@ -90,6 +100,11 @@ async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
             found.append(Learnt(name, f"its fields are {', '.join(schema['properties'])}"))
         at = {each.name: settled[each.name].rows for each in target.model.resources if each.name in settled}
         found += [Learnt(name, f"its list holds rows at {rows_at or 'its top'}") for name, rows_at in at.items()]
+        target = _again(target, contract, rows, settled)
+        for name, shown in (await reader.of_each(target, reader.paging)).items():
+            settled[name] = replace(settled.get(name, Correction()), shown_paging=shown)
+            named = " and ".join(value for value in shown.values() if isinstance(value, str))
+            found.append(Learnt(name, f"its list is paged by {named}, which the contract does not describe"))
         target = _again(target, contract, rows, settled)
         for name, correction in (await reader.of_each(target, reader.key)).items():
             settled[name] = replace(
@@ -141,6 +156,23 @@ class _Reader:
         # what the contract names are members of bodies, and few or none of the rows'; or it says of bodies alone
         named = {each.name for each in resource.fields}
         return schema if shown and (2 * len(shown & named) < len(named) or _says_of_bodies_alone(resource)) else None
+
+    async def paging(self, client: Client) -> dict[str, Any] | None:
+        """The parameters for size and position that a list heeds, where the contract describes none: those that the
+        answer itself names, or the usual ones where it says that there are more rows."""
+        if not _is_read_at_once(client.resource):
+            return None
+        answer = (await client.send("list", check="learn", situation="the list as it is")).answer
+        rows = client.rows_in(answer.json) if answer.ok else None
+        if rows is None or len(rows) < 2:
+            return None
+        for way in _ways_of_paging(answer, len(rows)):
+            position = way.get("offset") or way["page"]
+            second = [(way["limit"], 1), (position, way["start"] + 1)]
+            asked = (await client.send("list", query=second, check="learn", situation="its second row alone")).answer
+            if asked.ok and client.rows_in(asked.json) == rows[1:2]:
+                return way
+        return None
 
     async def key(self, client: Client) -> Correction | None:
         """What rows show of their key, where the contract does not describe it."""
@@ -246,6 +278,28 @@ class _Reader:
 
 #: Names that keys and references have.
 _KEY_LIKE = re.compile(r"(?:^|_)(?:id|key|code|uuid|guid|rowid)$|[a-z]I[dD]$")
+
+
+#: Usual parameters for size and position.
+_USUAL = (("limit", "offset"), ("page_size", "page"), ("per_page", "page"), ("pageSize", "page"), ("size", "page"))
+
+
+def _ways_of_paging(answer: Answer, rows: int) -> list[dict[str, Any]]:
+    """What may page a list that shows ``rows`` rows: ``limit`` with ``offset``, or with ``page`` and its ``start``."""
+    stated = said(answer)
+    named = {kind: (place.rpartition(".")[2], value) for (kind, place), value in stated.items()}
+    number, value = named.get("number", ("", 1))
+    start = value if value in {0, 1} else 1
+    ways: list[dict[str, Any]] = []
+    if "size" in named and "offset" in named:
+        ways.append({"limit": named["size"][0], "offset": named["offset"][0], "start": 0})
+    if "size" in named and number:
+        ways.append({"limit": named["size"][0], "page": number, "start": start})
+    if any(kind == "total" and count > rows for (kind, _), count in stated.items()):
+        for size, position in _USUAL:
+            by_page = {"page": position, "start": start} if position == "page" else {"offset": position, "start": 0}
+            ways.append({"limit": size, **by_page})
+    return [way for place, way in enumerate(ways) if way not in ways[:place]]
 
 
 def _tells_apart(values: Iterable[Any]) -> bool:

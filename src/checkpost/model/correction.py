@@ -31,5 +31,7 @@ class Correction:
     skip: bool = False
     #: A field that is no part of the schema, and that rows were seen to be read by: its name and JSON type.
     shown_key: tuple[str, str] | None = None
+    #: Parameters that were seen to page a list, as in ``paging``, where the contract describes none.
+    shown_paging: Mapping[str, Any] = field(default_factory=dict)
     #: Fields by which the rows of a list were seen to differ, where nothing says what their key is.
     telling: tuple[str, ...] = ()

@@ -414,7 +414,14 @@ def _resource(
     if asked is not listing and asked is not None and operations.get("list") is listing:
         operations = {**operations, "list": asked}
     most_items = most_rows(listed, rows[0]) if rows and line is None else None
-    paging = infer_paging(asked, next_at, cursor_pointer(listed, tokens_of(listing)), correction.paging, most_items)
+    paging = infer_paging(
+        asked,
+        next_at,
+        cursor_pointer(listed, tokens_of(listing)),
+        correction.paging,
+        most_items,
+        correction.shown_paging,
+    )
     queries = queries_of(family.collection, asked, every, fields, paging, correction.queries, family.name)
     if layout.bare and queries.selecting is not None and _says(asked, queries.selecting.parameter, layout.fields_at):
         queries = replace(queries, selecting=None)  # it chooses among the members of a row, and none of its fields

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any, Literal
 
 from checkpost.contract.contract import Operation, Parameter
@@ -40,18 +41,15 @@ def infer_paging(
     cursor_pointer: str | None,
     stated: Mapping[str, Any],
     most_items: int | None = None,
+    shown: Mapping[str, Any] | None = None,
 ) -> Paging:
     """How the list is read whole: as the profile states, else as the contract suggests. ``most_items`` is the most rows
-    that its answer may have."""
+    that its answer may have, ``shown`` what was seen to page it where the contract describes nothing."""
     if stated:
-        style: Literal["offset", "page", "none"] = "none"
-        if "offset" in stated or "page" in stated:
-            style = "offset" if "offset" in stated else "page"
-        position = stated.get("offset", stated.get("page"))
-        why = Reason("the profile says so", "stated")
-        return Paging(
-            style, stated.get("limit"), position, stated.get("largest"), int(stated.get("start", 1)), reason=why
-        )
+        return _as_stated(stated, Reason("the profile says so", "stated"))
+    if shown:
+        why = Reason("the list was seen to heed it, though the contract does not describe it", "likely")
+        return replace(_as_stated(shown, why), untold=True)
     queries = [each for each in operation.parameters if each.location == "query"] if operation else []
     limit, position, page = _find(queries, _LIMITS), _find(queries, _OFFSETS), _find(queries, _PAGES)
     if page is not None:
@@ -93,6 +91,14 @@ def infer_paging(
         why = Reason("the list takes a Range header (RFC 9110, 14.2)", "stated")
         return Paging("range", None, None, _most_said(asked), 0, unit=unit[1] if unit else "", reason=why)
     return Paging("none", named, None, largest)
+
+
+def _as_stated(stated: Mapping[str, Any], why: Reason) -> Paging:
+    style: Literal["offset", "page", "none"] = "none"
+    if "offset" in stated or "page" in stated:
+        style = "offset" if "offset" in stated else "page"
+    position = stated.get("offset", stated.get("page"))
+    return Paging(style, stated.get("limit"), position, stated.get("largest"), int(stated.get("start", 1)), reason=why)
 
 
 def tokens_of(operation: Operation | None) -> frozenset[str]:

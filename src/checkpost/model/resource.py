@@ -72,7 +72,8 @@ class Paging:
     ``offset`` and ``page`` take a position (``start`` is the number of the first page), ``cursor`` the
     token that stands at ``cursor_at`` (a JSON Pointer) in the body, ``next`` follows a link in the body,
     ``link`` one in the Link header (RFC 8288), ``range`` asks with a Range header whose unit is ``unit``
-    (RFC 9110, 14; "" for bare numbers).
+    (RFC 9110, 14; "" for bare numbers). ``untold`` says that the contract describes none of it, and that it was seen to
+    work.
     """
 
     style: Literal["offset", "page", "cursor", "next", "link", "range", "none"]
@@ -84,6 +85,7 @@ class Paging:
     cursor_at: str = ""
     unit: str = ""
     reason: Reason = field(default=Reason("no paging parameter is described", "likely"))
+    untold: bool = False
 
 
 @dataclass(frozen=True)
