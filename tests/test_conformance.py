@@ -6,9 +6,10 @@ import json
 import unittest
 from typing import Any
 
-from checkpost.checks.conformance import Observation, conform
+from checkpost.checks.conformance import Observation, conform, undocumented_fields
 from checkpost.contract.validators import Validators
 from checkpost.findings import Finding, Findings
+from checkpost.model.infer import infer
 from checkpost.wire.exchange import Answer, Exchange, Request
 from tests.support import contract_of
 
@@ -188,6 +189,31 @@ class SystematicCauses(unittest.TestCase):
             self.assertEqual([each.cause for each in one], [each.cause for each in other])
             self.assertTrue(one[0].cause.startswith("everywhere:"), one[0].cause)
         self.assertEqual(cases[3][0][0].cause, cases[3][1][0].cause)
+
+    def test_of_an_answer_that_is_not_described_only_secrets_are_told(self) -> None:
+        row = {"type": "object", "properties": {"id": {"type": "integer"}, "name": {"type": "string"}}}
+        body = {"requestBody": {"content": {"application/json": {"schema": row}}}}
+        lists = {"200": _content("application/json", {"type": "array", "items": row})}
+        paths = {
+            "/rows": {
+                "get": {"responses": lists},
+                "post": {**body, "responses": {"201": _content("application/json", {})}},
+            }
+        }
+        contract = contract_of({"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths})
+        [resource] = infer(contract).resources
+        for method, status, shown, told in (
+            ("POST", 201, {"key": "k"}, []),
+            ("POST", 201, {"key": "k", "password": "p"}, [("error", ("password",))]),
+            ("GET", 200, {"key": "k"}, [("warning", ("key",))]),
+        ):
+            operation = contract.operation(method, "/rows")
+            assert operation is not None
+            answer = Answer(status, (("Content-Type", "application/json"),), b"{}", "", "")
+            exchange = Exchange(1, "x", Request(method, "http://127.0.0.1/rows", "r", {}, None), answer, 0.1)
+            observation = Observation("rows", operation, exchange, "a situation")
+            findings = undocumented_fields(observation, resource, [{"id": 1, "name": "a", **shown}])
+            self.assertEqual([(each.severity, each.subjects) for each in findings], told, (method, shown))
 
     def test_rows_that_are_asked_for_inside_others_and_not_described_are_one_cause(self) -> None:
         operation = CONTRACT.operation("GET", "/rows/{id}")

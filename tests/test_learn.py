@@ -16,11 +16,12 @@ from starlette.routing import Route
 
 from checkpost.demo.server import InProcess
 from checkpost.engine.learn import described, names_in, schema_of_rows, where_rows_are
+from checkpost.engine.run import Result
 from checkpost.model.address import Address
 from checkpost.model.layout import Layout
 from checkpost.wire.encoding import as_patch, encoded
 from tests.direct import Direct
-from tests.foreign import Served
+from tests.foreign import Library, Served, Style
 from tests.support import CURATOR, ENVIRONMENT, checkpost, fetched, run_against, write_example
 
 Json = dict[str, Any]
@@ -206,6 +207,35 @@ class Wrapping(Untold):
         return Starlette(routes=[Route(path, self.answer, methods=each) for path, each in ways.items()])
 
 
+class PagedUntold(Library):
+    """A list that is paged, of which the contract says nothing; its answer may name its size and position."""
+
+    says = False
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        contract["paths"][self.path]["get"].pop("parameters")
+        return contract
+
+    async def listed(self, request: Request) -> Response:
+        answer = await super().listed(request)
+        if not self.says or answer.status_code != 200:
+            return answer
+        query = request.query_params
+        named = {"skip": int(query.get("skip", 0)), "take": min(10, int(query.get("take", 10)))}
+        return JSONResponse({**json.loads(bytes(answer.body)), **named})
+
+
+class FailingAndPaged(PagedUntold):
+    """No create is answered with anything but an error."""
+
+    asked = 0
+
+    async def create(self, request: Request) -> Response:
+        self.asked += 1
+        return Response(status_code=500)
+
+
 class Asked(unittest.TestCase):
     def setUp(self) -> None:
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
@@ -271,6 +301,47 @@ class Asked(unittest.TestCase):
                 self.assertEqual(told["shape.fields"], ("id",), "that it is not described is told all the same")
                 outcomes = {each.check: each.outcome for each in result.checks}
                 self.assertEqual(outcomes["read.item-equals-list"], "passed" if wanted else "skipped")
+
+    def paged_untold(self, paging: str, says: bool) -> tuple[Result, PagedUntold]:
+        style = Style("paged untold", rows="results", total="total", paging=paging)
+        library = PagedUntold(style)
+        library.says = says
+        with Served(library.app()) as served:
+            file = self.folder / "paged.json"
+            file.write_text(json.dumps(library.contract()), "utf-8")
+            return run_against(str(file), served.base_url, self.folder, role=None), library
+
+    def test_parameters_that_page_a_list_and_are_not_described(self) -> None:
+        for paging, says, names in (("page", False, ("per_page", "page")), ("skip", True, ("take", "skip"))):
+            with self.subTest(paging=paging):
+                result, library = self.paged_untold(paging, says)
+                resource = result.target.model.resource("books")
+                assert resource is not None
+                self.assertEqual((resource.paging.limit, resource.paging.position), names)
+                [finding] = [each for each in result.findings if each.check != "errors.documented"]
+                self.assertEqual(finding.check, "page.described")
+                self.assertEqual(finding.observed, f"10 of 23 rows; {names[0]} and {names[1]} give the rest")
+                self.assertEqual((len(library.books), result.left), (23, ()))
+                joined = [
+                    each.outcome for each in result.checks if (each.check, each.resource) == ("page.joined", "books")
+                ]
+                self.assertEqual(joined, ["passed"])
+
+    def test_a_list_whose_rest_is_out_of_reach(self) -> None:
+        result, library = self.paged_untold("skip", False)
+        [finding] = [each for each in result.findings if each.check != "errors.documented"]
+        self.assertEqual((finding.check, finding.observed), ("page.described", "10 of 23 rows"))
+        self.assertEqual((len(library.books), result.left), (23, ()))
+
+    def test_no_more_is_made_where_a_failed_create_may_have_made_what_is_never_shown(self) -> None:
+        style = Style("paged untold", rows="results", total="total", paging="skip")
+        with Served((library := FailingAndPaged(style)).app()) as served:
+            file = self.folder / "failing.json"
+            file.write_text(json.dumps(library.contract()), "utf-8")
+            result = run_against(str(file), served.base_url, self.folder, role=None)
+        reasons = " ".join(each.reason for each in result.checks)
+        self.assertIn("creates in books failed and may have made rows", reasons)
+        self.assertLess(library.asked, 20, "those that were under way, and no more")
 
     def test_a_key_of_any_name_is_found_by_reading_with_it(self) -> None:
         row = {"type": "object", "properties": {each: {"type": "string"} for each in ("town", "email", "name")}}

@@ -38,6 +38,8 @@ _TELL_NOTHING = {202, 408, 425, 429}
 _NOT_IMPLEMENTED = 501
 #: How many rows there may be at once that cannot be shown to be the run's.
 _MOST_STRANGE = 3
+#: Of how many creates it may stay open whether they made a row, where a list never shows all rows.
+_MOST_OPEN = 2
 #: How many rows of a table there may be before one was seen to be gone; how many that could not be removed.
 _MOST_UNTRIED, _MOST_STUCK = 4, 2
 #: How often it is waited for others to remove theirs, and how long each time, in seconds.
@@ -187,6 +189,7 @@ class Ledger(Holdings):
                     table.doubtful.add(touched)
         for made in act.made if act.kind == "create" else ():
             self.table(made.table).unanswered |= answer.failure == "timeout"
+            self.table(made.table).fates_open += not sure
             if answer.status >= 500:
                 self.table(made.table).suspect = exchange.number
         if act.kind == "remove" and answer.status >= 400 and answer.status not in {404, 410}:
@@ -391,6 +394,8 @@ class Ledger(Holdings):
                 raise Unsafe(table.broken)
             if len(table.strange) > (_MOST_STRANGE if table.recognised else 0):
                 raise Unsafe(f"rows made in {name} are not shown as they were sent, so that they could not be removed")
+            if table.fates_open >= _MOST_OPEN and table.before is not None and table.before.broken_off:
+                raise Unsafe(f"creates in {name} failed and may have made rows, and its list does not show all rows")
         for made in every:
             table = self.table(made.table)
             if made.key is None and (table.keyless or table.unanswered) and not self._bears(made):

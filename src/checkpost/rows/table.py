@@ -59,6 +59,8 @@ class Table:
     #: its row: others may give none either.
     keyless: bool = False
     unanswered: bool = False
+    #: How many creates failed that may have made a row all the same.
+    fates_open: int = 0
     #: Own rows whose removal was asked for and not refused: another row may have the key by now.
     doubtful: set[Key] = field(default_factory=set)
     left: dict[Key, int] = field(default_factory=dict)

@@ -57,6 +57,7 @@ class Listing:
     repeated: tuple[Key, ...] = ()
     exchanges: tuple[Exchange, ...] = ()
     partial: str = ""
+    broken_off: bool = False
 
 
 def linked(answer: Answer, relation: str) -> str | None:
@@ -202,7 +203,7 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
     if not complete and (total is None or total <= most) and len(listing.rows) <= most:
         more = paging.style == "none" and not paging.limit
         why = "its answer says that there are more rows" if more else "its pages do not join to a whole list"
-        return replace(listing, partial=why)
+        return replace(listing, partial=why, broken_off=True)
     return replace(listing, partial="" if complete else f"it has over {most} rows")
 
 

@@ -19,7 +19,7 @@ _COUNTS: dict[str, Kind] = {
     **dict.fromkeys(("pagecount", "totalpages", "pages", "lastpage", "numpages", "numberofpages"), "pages"),
     **dict.fromkeys(("page", "currentpage", "pagenumber", "pageno", "pageindex"), "number"),
     **dict.fromkeys(("offset", "skip"), "offset"),
-    **dict.fromkeys(("limit", "pagesize", "perpage", "size"), "size"),
+    **dict.fromkeys(("limit", "pagesize", "perpage", "size", "take"), "size"),
     **dict.fromkeys(("nextpage", "nextpagenumber"), "next"),
 }
 _TRUTHS: dict[str, Kind] = {
