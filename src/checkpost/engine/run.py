@@ -237,7 +237,7 @@ def _kept(world: World) -> dict[str, tuple[str, int]]:
 
 
 async def _tell_of_lists(world: World) -> None:
-    """Findings for lists that cannot be read any more, since a create failed that left a row behind."""
+    """Findings for lists that cannot be read any more, since a create left a row that the API cannot show."""
     if world.ledger is None:
         return
     for name in list(world.ledger.tables):
@@ -251,7 +251,7 @@ async def _tell_of_lists(world: World) -> None:
         found = case.finding(
             "error",
             "expectation",
-            "A create fails, and the list fails since",
+            f"A create {'is accepted' if evidence[0].answer.ok else 'fails'}, and the list fails since",
             "the list as before",
             f"{evidence[1].answer.status}, since a create that answered {evidence[0].answer.status}",
             cause="any:list fails",

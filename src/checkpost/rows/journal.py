@@ -64,8 +64,9 @@ class Entry:
     what it answered (0 for no answer), ``sure`` whether that tells the request's fate, ``proved`` that reading the row
     showed what was sent, ``stamps`` what the server had set on it then, ``removed`` that its removal was answered,
     ``seen`` that a look at the table has shown it, ``fresh`` that the list did not hold it just before it was made,
-    ``unread`` that its body is of a kind that the API may pass over, ``counted_up`` that its key is above that of a row
-    which was gone then, and was the largest. ``held`` is the row as it is to be found again, where it was left on
+    ``vouched`` that the create's answer showed its row with the run's mark, ``unread`` that its body is of a kind that
+    the API may pass over, ``counted_up`` that its key is above that of a row which was gone then, and was the largest.
+    ``held`` is the row as it is to be found again, where it was left on
     purpose. ``disputed`` is the key of a row that the list had before the run, where the answer gave that. The entry of
     a ``change`` stands for the row that a faulty API may make of it; ``key`` is then the row that was meant.
     """
@@ -85,6 +86,7 @@ class Entry:
     removed: bool = False
     seen: bool = False
     fresh: bool = False
+    vouched: bool = False
     unread: bool = False
     disputed: Key | None = None
     counted_up: bool = False

@@ -38,6 +38,8 @@ _TELL_NOTHING = {202, 408, 425, 429}
 _NOT_IMPLEMENTED = 501
 #: How many rows there may be at once that cannot be shown to be the run's.
 _MOST_STRANGE = 3
+#: How many own rows are read where the list fails.
+_MOST_READ = 20
 #: Of how many creates it may stay open whether they made a row, where a list never shows all rows.
 _MOST_OPEN = 2
 #: How many rows of a table there may be before one was seen to be gone; how many that could not be removed.
@@ -206,7 +208,7 @@ class Ledger(Holdings):
         if answer.ok and act.key_in is not None and entries:
             key = act.key_in(answer)
             if key is not None:
-                self._take_down(entries[0], answer)
+                self._take_down(entries[0], answer, key)
                 if before is not None and key not in before:
                     self.journal.tell(entries[0].number, fresh=True)
                 self.answered(entries[0].number, key)
@@ -215,12 +217,17 @@ class Ledger(Holdings):
                 self.table(entries[0].resource).keyless = True
         return exchange
 
-    def _take_down(self, entry: Entry, answer: Answer) -> None:
-        """Note the row that a create's answer shows, where nothing else would tell it from others."""
+    def _take_down(self, entry: Entry, answer: Answer, key: Key) -> None:
+        """Note of the row that a create's answer shows that it bears the run's mark, or else how it is, since nothing
+        else would tell it from others."""
         client = self.reach(entry.resource)
         row = client.row_in(answer) if client is not None else None
-        if client is not None and row is not None and not self.bears(client.resource)(row, None):
+        if client is None or row is None:
+            return
+        if not self.bears(client.resource)(row, None):
             self.journal.tell(entry.number, shown=row)
+        elif client.key_of(row) == key:
+            self.journal.tell(entry.number, vouched=True)
 
     async def landed(self) -> None:
         """Return when no request of the run's is on its way any more."""
@@ -461,8 +468,19 @@ class Ledger(Holdings):
                 exchanges = (await client.whole_list(self.most, "ledger")).exchanges
                 if not exchanges or exchanges[-1].answer.status < 500:
                     return
-            table.broken = f"the list of {name} fails since a create did, so that no more rows are made"
-            self.broken.append((name, number, exchanges[-1].number))
+            table.broken = f"the list of {name} fails since a row was made, so that no more are made"
+            self.broken.append((name, await self._not_shown(client, table) or number, exchanges[-1].number))
+
+    async def _not_shown(self, client: Client, table: Table) -> int:
+        """The number of the exchange that has made the own row which the API fails to show; 0 where it shows the last
+        ones."""
+        for key, number in (
+            list(table.own.items())[: -_MOST_READ - 1 : -1] if "read" in client.resource.operations else ()
+        ):
+            answer = (await client.send("read", key=key, check="ledger", situation="whether a row is shown")).answer
+            if answer.status >= 500:
+                return self._exchange_of.get(number, 0)
+        return 0
 
     async def _taken(self, name: str, keys: set[Key]) -> list[Key]:
         """Which of some keys have a row now."""

@@ -173,7 +173,8 @@ class _Settling:
                 return False
             except NotCompleted:
                 continue  # the role cannot log in
-            self.tried[name, key] = f"DELETE answers {_said(exchange)}, and the row is still there"
+            still = "and the row is still there" if key in self.looks[name].rows else "and so does reading the row"
+            self.tried[name, key] = f"DELETE answers {_said(exchange)}, {still}"
             if exchange.answer.ok or exchange.answer.status in {404, 410}:
                 return True
             if exchange.answer.failure or exchange.answer.status >= 500:
@@ -198,7 +199,11 @@ class _Settling:
         # a key that was given again and again stands for one row at the most
         keys = dict.fromkeys(each.named for each in found.untold if each.named is not None)
         unknown = sum(each.named is None for each in found.untold)
-        return left + [Left(name, key, why, False) for key in (*keys, *[None] * unknown)]
+        return [
+            *left,
+            *(Left(name, key, self.tried.get((name, key), why), False) for key in keys),
+            *[Left(name, None, why, False)] * unknown,
+        ]
 
     def _close(self, names: Sequence[str], left: Sequence[Left]) -> None:
         """Close the entries whose rows are gone or were never made, as the last look showed."""

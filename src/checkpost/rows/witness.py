@@ -16,6 +16,7 @@ from checkpost.rows.resemblance import Bears, likeness, marked, may_be
 from checkpost.rows.table import Table
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
+from checkpost.wire.exchange import Answer
 from checkpost.wire.listing import Asked, Key, Listing, Row
 
 #: How many rows of a list are read to find the run's own.
@@ -26,6 +27,8 @@ _SAMPLES = 3
 _FEW = 200
 #: From how many requests on a list is not read again for rows that were removed.
 _LONG_LIST = 20
+#: From which status on an API says that it failed itself (RFC 9110, 15.6).
+_FAILS = 500
 _NEVER_SEEN = "neither its key nor its list has shown it, or any other row of this run"
 _OTHER_VALUES = "a create was answered with its key, but it shows other values than were sent"
 _HAD_BEFORE = "a create was answered with its key, and it is as was sent, but the list had such a key before the run"
@@ -78,6 +81,7 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
             found.rows.pop(each.named, None)  # it stays on purpose
     _claim(ledger, client, table, entries, found)
     found.own |= {key: each for each in entries if (key := each.answered) in unclear and _made_unshown(each, entries)}
+    found.own |= await _never_shown(client, table, entries, unclear)
     if not found.whole:
         found.untold = [each for each in entries if _open(each, ledger, filtered, unclear, found)]
         found.why = found.why or "it has no list, and the answer gave no key"
@@ -100,6 +104,29 @@ def _made_unshown(entry: Entry, entries: Sequence[Entry]) -> bool:
     last thing that was done to it: an API may store what it then can show neither alone nor in a list."""
     since = [each for each in entries if each.key == entry.answered and each.number > entry.number]
     return entry.proved and not entry.removed and bool(since) and since[-1].kind == "change" and not since[-1].sure
+
+
+async def _never_shown(
+    client: Client, table: Table, entries: Sequence[Entry], unclear: Collection[Key]
+) -> dict[Key, Entry]:
+    """The rows that creates were answered with, the run's mark in them, under keys that no row had before, and that the
+    API fails to show since, while reading other keys works: it may store what it then can show neither alone nor in a
+    list."""
+    last = {each.key: each.number for each in entries if each.key is not None}
+    made = [
+        (key, each)
+        for each in entries
+        if (key := each.answered) is not None and key in unclear and each.vouched and not each.removed
+        if table.whole and key not in table.known and last.get(key, 0) <= each.number
+    ]
+    keys = {key for key, _ in made}
+    others = [key for key in (*table.own, *table.left) if key not in keys][:_SAMPLES]
+
+    async def reads(key: Key) -> Answer:
+        return (await client.send("read", key=key, check="tidying up", situation="whether a row is shown now")).answer
+
+    works = [answer.ok or client.absent(answer) for answer in [await reads(key) for key in others if made]]
+    return {key: each for key, each in made if works and all(works) and (await reads(key)).status >= _FAILS}
 
 
 def _take(found: Look, listing: Listing) -> None:
