@@ -211,6 +211,12 @@ _ABOUT = frozenset(
 )
 
 
+#: Members that look like a row and choose rows.
+_CHOOSING = frozenset(
+    {"filter", "where", "query", "search", "match", "criteria", "condition", "conditions", "selector"}
+)
+
+
 def row_pointer(schema: Node | None, names: frozenset[str], in_lists: bool = False) -> str | None:
     """Where one row with fields of these names stands in a body; None where there is none. ``in_lists`` takes a list
     of rows for one too.
@@ -225,8 +231,8 @@ def row_pointer(schema: Node | None, names: frozenset[str], in_lists: bool = Fal
             if shape_of(shape.properties[name]).properties:
                 return f"/{name}"
         return "" if shape.properties else None
-    best: tuple[float, int, str] | None = None
-    for pointer, member in [("", shape), *((pointer, member) for pointer, _, member in _members(shape))]:
+    best: tuple[float, bool, int, str] | None = None
+    for pointer, name, member in [("", "", shape), *_members(shape)]:
         members = set(member.properties)
         if in_lists and not members and member.is_array:
             members = set(shape_of(member.item).properties)
@@ -234,7 +240,7 @@ def row_pointer(schema: Node | None, names: frozenset[str], in_lists: bool = Fal
         if not common or common < min(2, len(names)):
             continue
         score = common / max(1, min(len(names), len(members)))
-        candidate = (-score, pointer.count("/"), pointer)
+        candidate = (-score, normal(name) in _CHOOSING, pointer.count("/"), pointer)
         if score >= 0.5 and (best is None or candidate < best):
             best = candidate
-    return best[2] if best else None
+    return best[3] if best else None
