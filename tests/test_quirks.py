@@ -686,6 +686,27 @@ class Viewed(Library):
         return app
 
 
+class Unshowable(Library):
+    """A record without its pages is taken, and neither it nor the list can be shown then."""
+
+    removes = True
+
+    def broken(self, body: Any, partial: bool) -> bool:
+        missing = isinstance(body, dict) and "pages" not in body
+        return super().broken({"pages": 10, **body} if missing else body, partial)
+
+    async def listed(self, request: Request) -> Response:
+        if any("pages" not in each for each in self.books.values()):
+            return self.refused(500)
+        return await super().listed(request)
+
+    async def item(self, request: Request) -> Response:
+        book = self.books.get(self.key_of(request))
+        if book is not None and "pages" not in book and not (self.removes and request.method == "DELETE"):
+            return self.refused(500)
+        return await super().item(request)
+
+
 class FurtherDefects(unittest.TestCase):
     def found(self, library: Library, style_checks: set[str]) -> list[Finding]:
         findings = told(run_on(library))
@@ -724,6 +745,26 @@ class FurtherDefects(unittest.TestCase):
             each for each in result.exchanges if each.number > spoilt.exchanges[1] and each.request.method == "POST"
         ]
         self.assertLess(len(after), 20, "no more rows are made then")
+
+    def test_a_row_that_is_never_shown_is_removed_by_the_key_that_its_create_gave(self) -> None:
+        library = Unshowable(PLAIN)
+        before = copy.deepcopy(library.books)
+        result = run_on(library)
+        self.assertEqual((library.books, result.left), (before, ()))
+        titles = {each.title for each in told(result)}
+        self.assertLessEqual(
+            {"A record without a required field is accepted", "A create is accepted, and the list fails since"}, titles
+        )
+
+    def test_of_rows_that_are_neither_shown_nor_removed_one_is_made_and_named(self) -> None:
+        library = Unshowable(PLAIN)
+        library.removes = False
+        before = copy.deepcopy(library.books)
+        result = run_on(library)
+        [key] = set(library.books) - set(before)
+        self.assertEqual([(each.table, each.key) for each in result.left], [("books", (key,))])
+        self.assertIn("DELETE answers 500", result.left[0].why)
+        self.assertEqual({name: library.books[name] for name in before}, before)
 
     def test_a_value_that_cannot_be_shown_is_tried_where_its_row_can_be_removed(self) -> None:
         library = Halved(PLAIN)

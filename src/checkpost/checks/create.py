@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
@@ -15,8 +15,9 @@ from checkpost.checks.first import first_row
 from checkpost.checks.readback import answer_differs, changed_values, list_differs, missing_from_list, stored_rows
 from checkpost.checks.reading import Changed, changed_by_reading
 from checkpost.checks.registry import Blocked, Skipped, check
-from checkpost.checks.rules import broken_by, situation, try_breaks
+from checkpost.checks.rules import accepted, broken_by, situation
 from checkpost.checks.taken import unique_basis, unique_fields
+from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING, Field
 from checkpost.oracle.same import differences, same
@@ -271,6 +272,35 @@ def _is_value(case: Case, field: Field) -> bool:
     return not (isinstance(default, str) and _EXPRESSION.search(default))
 
 
+async def _at_once(case: Case, broken: Sequence[Break]) -> list[tuple[Break, Exchange]]:
+    """Send records that break a rule each."""
+
+    async def send(each: Break) -> tuple[Break, Exchange]:
+        return each, (await case.create(each.apply(await case.record()), situation(each)))[0]
+
+    return await all_of(map(send, broken))
+
+
+async def _one_by_one(case: Case, broken: Sequence[Break]) -> list[tuple[Break, Exchange]]:
+    """Send records that break a rule each, and look whether those that are accepted are shown. One that is not can
+    often not be removed either, and may break the list for everybody: it is the last, and none of its kind is sent to
+    other tables."""
+    tried: list[tuple[Break, Exchange]] = []
+    for each in broken:
+        kind = (each.keyword, each.value is None)
+        if kind in case.world.spoiling:
+            continue
+        exchange, key = await case.create(each.apply(await case.record()), situation(each))
+        tried.append((each, exchange))
+        if key is None or not exchange.answer.ok or not case.has("read"):
+            continue
+        answer = (await case.read(key))[0].answer
+        if answer.status >= 500:
+            case.world.spoiling.add(kind)
+            break
+    return tried
+
+
 @check("create.rules", needs=("create", "delete"), creates=True, cost=lambda r: 3 * len(r.writable("create")) + 2)
 async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
     """Is a record that breaks one rule of its schema refused, and not stored?"""
@@ -282,15 +312,15 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
         if (each.field, repr(each.value)) not in case.state.unshown
     ]
 
-    async def send(each: Break) -> Exchange:
-        exchange, _ = await case.create(each.apply(await case.record()), situation(each))
-        return exchange
-
-    sent: dict[int, tuple[Break, Exchange]] = {}
-    async for each, exchange, found in try_breaks(case, "create", broken, send):
-        sent[exchange.number] = each, exchange
-        if found is not None:
+    async with case.world.first_to_break:
+        tried = await _one_by_one(case, broken) if case.world.lenient is None else None
+    if tried is None:
+        tried = await (_one_by_one if case.world.lenient else _at_once)(case, broken)
+    case.world.lenient = bool(case.world.lenient) or any(exchange.answer.ok for _, exchange in tried)
+    for each, exchange in tried:
+        if exchange.answer.ok and (found := accepted(case, "create", each, exchange)) is not None:
             yield found
+    sent = {exchange.number: (each, exchange) for each, exchange in tried}
     for entry, own in await case.strays():
         answered = case.answered.get(entry.number)
         if answered is None or answered.number not in sent or answered.answer.status < 400:

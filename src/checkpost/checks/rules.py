@@ -8,7 +8,6 @@ from typing import Any
 from checkpost.checks.case import Case, Own
 from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Blocked, Skipped
-from checkpost.checks.together import all_of
 from checkpost.findings import Finding, Severity
 from checkpost.model.field import MISSING
 from checkpost.model.media import is_form, request_media_type
@@ -36,27 +35,17 @@ def broken_by(case: Case, purpose: Purpose, record: Mapping[str, Any]) -> list[B
     return found
 
 
-async def try_breaks(
-    case: Case, purpose: Purpose, broken: list[Break], send: Callable[[Break], Awaitable[Exchange]]
-) -> AsyncIterator[tuple[Break, Exchange, Finding | None]]:
-    """Send each broken record; for those that were accepted, the finding that says so.
-
-    Those that go to one row go one after the other: what changes at the same moment do to a row is another question.
-    """
-    sent = await all_of(map(send, broken)) if purpose == "create" else [await send(each) for each in broken]
-    for each, exchange in zip(broken, sent, strict=True):
-        yield each, exchange, accepted(case, purpose, each, exchange) if exchange.answer.ok else None
-
-
 async def refused_and_unchanged(
     case: Case, purpose: Purpose, own: Own, row: Row, broken: list[Break], send: Callable[[Break], Awaitable[Exchange]]
 ) -> AsyncIterator[Finding]:
-    """Send broken bodies to an own row: the findings that they were accepted, or refused and yet left
-    their mark on the row."""
+    """Send broken bodies to an own row, one after the other: the findings that they were accepted, or refused and yet
+    left their mark on the row."""
     any_accepted = False
     refused: list[Exchange] = []
     taken: list[Break] = []
-    async for each, exchange, found in try_breaks(case, purpose, broken, send):
+    for each in broken:
+        exchange = await send(each)
+        found = accepted(case, purpose, each, exchange) if exchange.answer.ok else None
         if exchange.answer.ok or exchange.answer.status >= 500:
             taken.append(each)
         if found is not None:

@@ -17,7 +17,7 @@ from checkpost.findings import Finding, Findings
 from checkpost.model.access import Access
 from checkpost.model.field import Field
 from checkpost.model.members import asked_for
-from checkpost.model.resource import Model, Resource
+from checkpost.model.resource import Constants, Model, Resource
 from checkpost.model.spelling import Filtering, Sorting
 from checkpost.oracle.columns import Snapshot
 from checkpost.profile.credentials import Role
@@ -177,6 +177,11 @@ class World:
     exchanges: dict[int, Exchange] = field(default_factory=dict)
     exercised: set[tuple[str, str]] = field(default_factory=set)
     making_parents: asyncio.Lock = field(default_factory=asyncio.Lock)
+    #: Held by the first table in which rows are made that break rules; whether any was accepted so far (None before the
+    #: first table), and the kinds of breaks that made a row which the API cannot show.
+    first_to_break: asyncio.Lock = field(default_factory=asyncio.Lock)
+    lenient: bool | None = None
+    spoiling: set[tuple[str, bool]] = field(default_factory=set)
     #: Rows of others that reading has changed, in a run that writes nothing.
     harmed: list[Harm] = field(default_factory=list)
     #: Held by a table whose rows are read for the first time, where that may change them; by the last word of its name,
@@ -301,6 +306,14 @@ class World:
                 self.findings.add([found])
         # what brings rows together may show the one or the other
         own = any(operation is each for each in resource.operations.values())
+        if self.ledger is not None and own and operation is resource.operations.get("list"):
+            paging = {
+                resource.paging.limit,
+                resource.paging.position,
+                *resource.constants.get("list", Constants()).query,
+            }
+            if exchange.answer.status >= 500 and {each for each, _ in asked} <= paging:
+                self.ledger.list_failed(name)
         if exchange.answer.ok and own and not exchange.check.endswith(".rules"):
             listed = operation is resource.operations.get("list")
             one = None if listed else client.row_in(exchange.answer)

@@ -46,10 +46,12 @@ _READS_TOO = frozenset({"errors.bad-parameter"})
 
 @dataclass
 class _Asked:
-    """What came of a check that is asked again: what it found, by title, each time, and how the API failed at first."""
+    """What came of a check that is asked again: what it found, by title, each time, and how the API failed and what was
+    found at first."""
 
     titles: list[tuple[str, ...]]
     failures: tuple[Finding, ...]
+    found: tuple[Finding, ...] = ()
 
 
 def _only_reads(planned: Planned) -> bool:
@@ -163,7 +165,7 @@ class Runner:
         left = MOST_ASKED - 1 - (len(first.titles) if first is not None else 0)
         if (first is None and (shared or failures)) or ((new or cut) and left > 0):
             if first is None:
-                first = self._first[number] = _Asked([], tuple(failures))
+                first = self._first[number] = _Asked([], tuple(failures), tuple(found))
             elif cut:
                 first.failures = tuple(each for each in first.failures if not self._cut(each)) + tuple(failures)
             first.titles.append(titles)
@@ -181,6 +183,8 @@ class Runner:
                     (failures if lasting else self.world.overloaded).append(each)
                     if not lasting and self._failed_write(each):
                         self.world.session.gentle = True
+            if outcome == "blocked" and first.found and self._no_more_rows(planned):
+                found, outcome = list(first.found), "failed"  # what was seen is why it cannot be asked again
             if reading:
                 found = [each for each in found if each.severity == "note" or each.title in before]
                 outcome = "passed" if outcome == "failed" and not found else outcome
@@ -190,6 +194,11 @@ class Runner:
         self.world.findings.add([*found, *failures])
         self._end(number, case, outcome, reason or "; ".join(case.remarks), time.perf_counter() - started)
         return None
+
+    def _no_more_rows(self, planned: Planned) -> bool:
+        """Whether no rows can be made in a table any more, since one cannot be shown."""
+        ledger = self.world.ledger
+        return ledger is not None and bool(ledger.table(planned.resource.name).broken)
 
     def _nothing_else(self, footprint: Footprint) -> bool:
         """Whether a check that uses tables so has all of them for itself."""

@@ -190,6 +190,7 @@ class Ledger(Holdings):
                 if touched in table.own and answer.status not in FAILED:
                     table.doubtful.add(touched)
         for made in act.made if act.kind == "create" else ():
+            self.table(made.table).made_last = exchange.number
             self.table(made.table).unanswered |= answer.failure == "timeout"
             self.table(made.table).fates_open += not sure
             if answer.status >= 500:
@@ -453,9 +454,14 @@ class Ledger(Holdings):
         readings = coerced(client.resource, key) if client is not None else []
         return {each for each in (key, *readings) if _is_plain(each)}
 
+    def list_failed(self, name: str) -> None:
+        """A table's list was answered with a server error: a row that was made may be one that it cannot show."""
+        table = self.table(name)
+        table.suspect = table.suspect or table.made_last
+
     async def look_again(self, name: str) -> None:
-        """Look whether a table's list still can be read after a create that failed: its row may be there all the same,
-        and be one that the API cannot show. No more rows are made then."""
+        """Look whether a table's list still can be read after a create that failed, or since it was seen to fail: there
+        may be a row that the API cannot show. No more rows are made then."""
         async with self._knowing.setdefault(name, asyncio.Lock()):
             table, client = self.table(name), self.reach(name)
             number, table.suspect = table.suspect, 0

@@ -79,6 +79,8 @@ class Table:
     #: The number of an exchange in which a create failed, until the list was looked at behind it; and why no more rows
     #: are made.
     suspect: int = 0
+    #: The last exchange that was to make a row.
+    made_last: int = 0
     broken: str = ""
     #: What fields of own rows hold of which nothing was sent, as far as it is not another value in each.
     usual: dict[str, list[Any]] = field(default_factory=dict)

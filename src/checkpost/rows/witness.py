@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -13,7 +14,7 @@ from checkpost.rows.holdings import given_once
 from checkpost.rows.journal import FAILED, Entry
 from checkpost.rows.ledger import Ledger
 from checkpost.rows.resemblance import Bears, likeness, marked, may_be
-from checkpost.rows.table import Table
+from checkpost.rows.table import Table, as_number
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Answer
@@ -25,6 +26,8 @@ MOST_LOOKED_THROUGH = 100_000
 _SAMPLES = 3
 #: How many rows a filter is given to show that it works.
 _FEW = 200
+#: How many keys are read that creates may have been given.
+_MOST_BETWEEN = 2_000
 #: From how many requests on a list is not read again for rows that were removed.
 _LONG_LIST = 20
 #: From which status on an API says that it failed itself (RFC 9110, 15.6).
@@ -59,7 +62,7 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
     if client is None:
         return Look(untold=list(entries), why="the contract no longer has the table")
     found, table = Look(), ledger.table(name)
-    filtered = False
+    filtered, loose = False, [each for each in entries if each.kind in {"create", "link"} and each.answered is None]
     if "list" in client.resource.operations:
         if table.whole:  # else it was too long before, and is so now
             _take(found, await client.whole_list(ledger.most, "tidying up"))
@@ -71,11 +74,12 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
         table.show(found.rows.values())
         if not found.whole:
             filtered = await _by_mark(client, ledger, entries, found.rows)
-        loose = [each for each in entries if each.kind in {"create", "link"} and each.answered is None]
         if not found.whole and loose and not (filtered and all(ledger.marks(name, each.record) for each in loose)):
             _take(found, await client.whole_list(MOST_LOOKED_THROUGH, "tidying up"))
             table.show(found.rows.values())
     unclear = await _by_key(client, table, entries, found, last)
+    if not found.whole and loose and not filtered:
+        await _between_keys(client, table, entries, found, len(loose))
     for each in ledger.journal.entries(name):
         if each.held is not None and each.named is not None:
             found.rows.pop(each.named, None)  # it stays on purpose
@@ -204,6 +208,31 @@ async def _by_key(client: Client, table: Table, entries: Sequence[Entry], found:
         elif row is None and not client.absent(answer) and answer.status not in {400, 422}:
             unclear.add(key)
     return unclear
+
+
+async def _between_keys(client: Client, table: Table, entries: Sequence[Entry], found: Look, lost: int) -> None:
+    """Read the rows whose keys the API may have given to creates of the run that got no key in their answer: numbers
+    behind the largest one that was there before, up to as many behind the last that the run was given as creates are
+    ``lost``. Only where reading rows of the run's was seen to show them, and others' keys are numbers too."""
+    numbers = [as_number(key[-1]) for key in table.known]
+    given = {key for each in entries if (key := each.answered) is not None} | table.ever
+    own = [number for key in given if len(key) == 1 and (number := as_number(key[0])) is not None]
+    proved = table.recognised or any(each.proved for each in entries)
+    if "read" not in client.resource.operations or not proved or not own or None in numbers or client.resource.under:
+        return
+    first = max([*(number for number in numbers if number is not None), min(own) - 1]) + 1
+    gone = {each.named for each in entries if each.removed} | table.left.keys()
+    tried = [(number,) for number in range(first, max(own) + lost + 1)]
+    tried = [key for key in tried if key not in found.rows and key not in gone and key not in table.known]
+
+    async def read(key: Key) -> None:
+        answer = (await client.send("read", key=key, check="tidying up", situation="whether a row is there")).answer
+        row = client.row_read(answer) if answer.ok else None
+        if row is not None and client.key_of(row) == key:
+            found.rows[key] = row
+
+    for start in range(0, min(len(tried), _MOST_BETWEEN), _FEW):
+        await asyncio.gather(*map(read, tried[start : start + _FEW]))
 
 
 def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry], found: Look) -> None:
