@@ -161,6 +161,8 @@ class Temper:
     coerces: bool = False
     #: Half of a character is stored by creates and changes, which fail, as lists and reads of it do from then on.
     halves_break: bool = False
+    #: A record without a required column is taken, and neither it nor its list is shown from then on.
+    lacks_break: bool = False
     #: Rows are kept in a file, which is empty once half of a character was to be written to it.
     halves_lose_all: bool = False
     others: float = 0.0
@@ -433,8 +435,11 @@ class Api:
         if temper.coerces:
             record = self._read_as(table, record)
         unknown = set(record) - {each.name for each in table.columns} - set(table.key)
+        lacks = temper.lacks_break and any(each.required and each.name not in record for each in table.columns)
         problem = (
-            "" if temper.accepts_all else (f"{unknown} is unknown" if unknown else self._problem(table, record, None))
+            ""
+            if temper.accepts_all or lacks
+            else (f"{unknown} is unknown" if unknown else self._problem(table, record, None))
         )
         if problem and temper.poisoned and not table.by_client:
             key = self._insert(table, {each.name: None for each in table.columns})
@@ -468,7 +473,10 @@ class Api:
         key = self._insert(table, self._garbled(table, known) if temper.garbles else known)
         if problem:
             return 422, {"error": problem}
-        return 201, self._told(table, key)
+        told = self._told(table, key)
+        if lacks:
+            self.rows[table.name][key] = {**self.rows[table.name][key], "~bad": True}
+        return 201, told
 
     def _garbled(self, table: Table, record: Mapping[str, Any]) -> dict[str, Any]:
         plain = {each.name for each in table.columns if not each.refers and each.name not in table.key}

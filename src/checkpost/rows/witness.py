@@ -32,6 +32,7 @@ _MOST_BETWEEN = 2_000
 _LONG_LIST = 20
 #: From which status on an API says that it failed itself (RFC 9110, 15.6).
 _FAILS = 500
+_FAILS_WITH_THE_LIST = "reading it fails, and so does the list: it may be the row of a create that gave no key"
 _NEVER_SEEN = "neither its key nor its list has shown it, or any other row of this run"
 _OTHER_VALUES = "a create was answered with its key, but it shows other values than were sent"
 _HAD_BEFORE = "a create was answered with its key, and it is as was sent, but the list had such a key before the run"
@@ -224,15 +225,20 @@ async def _between_keys(client: Client, table: Table, entries: Sequence[Entry], 
     gone = {each.named for each in entries if each.removed} | table.left.keys()
     tried = [(number,) for number in range(first, max(own) + lost + 1)]
     tried = [key for key in tried if key not in found.rows and key not in gone and key not in table.known]
+    failing: list[Key] = []
 
     async def read(key: Key) -> None:
         answer = (await client.send("read", key=key, check="tidying up", situation="whether a row is there")).answer
         row = client.row_read(answer) if answer.ok else None
         if row is not None and client.key_of(row) == key:
             found.rows[key] = row
+        if answer.status >= _FAILS:
+            failing.append(key)
 
     for start in range(0, min(len(tried), _MOST_BETWEEN), _FEW):
         await asyncio.gather(*map(read, tried[start : start + _FEW]))
+    if len(failing) < len(tried):  # else the API fails whatever is read
+        found.like |= dict.fromkeys(failing, _FAILS_WITH_THE_LIST)
 
 
 def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry], found: Look) -> None:
