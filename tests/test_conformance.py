@@ -78,6 +78,23 @@ def checks(*arguments: Any, **options: Any) -> list[tuple[str, str]]:
     return [(each.check, each.severity) for each in found(*arguments, **options)]
 
 
+def found_in(schema: Any, body: Any) -> list[Finding]:
+    """The findings about one answer of an operation that documents this schema alone."""
+    responses = {"200": _content("application/json", schema)}
+    contract = contract_of(
+        {
+            "openapi": "3.1.0",
+            "info": {"title": "t", "version": "1"},
+            "paths": {"/rows": {"get": {"responses": responses}}},
+        }
+    )
+    operation = contract.operation("GET", "/rows")
+    assert operation is not None
+    answer = Answer(200, (("Content-Type", "application/json"),), json.dumps(body).encode(), "", "")
+    exchange = Exchange(1, "read.list", Request("GET", "http://127.0.0.1/rows", "r", {}, None), answer, 0.1)
+    return list(conform(Observation("rows", operation, exchange, "a situation"), Validators(contract)))
+
+
 class Sound(unittest.TestCase):
     def test_documented_answers_give_nothing(self) -> None:
         self.assertEqual(found(200, {"id": 1, "born": "2020-02-29"}), [])
@@ -175,6 +192,16 @@ class SystematicCauses(unittest.TestCase):
         self.assertEqual([each.title for each in inside][1:], ["A value breaks its schema: id"])
         self.assertEqual(len(found(200, {"data": None})), 1)
         self.assertNotIn("Rows stand", found(200, {"name": "no record at all"})[0].title)
+
+    def test_a_list_in_a_wrapper_is_one_departure_too_and_other_lists_are_none(self) -> None:
+        rows = {"type": "array", "items": ROW}
+        wrapped = "Rows come inside an object that the contract does not describe"
+        for body, title in (
+            ({"value": [{"id": 1}, {"id": 2}], "context": "x"}, wrapped),
+            ({"value": []}, wrapped),
+            ({"value": [{"kind": "table"}]}, "A value breaks its schema: the body"),
+        ):
+            self.assertEqual([each.title for each in found_in(rows, body)], [title], body)
 
     def test_nulls_formats_types_and_media_types_are_one_cause_each_wherever_they_are(self) -> None:
         cases = [

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -406,14 +406,15 @@ def _media_and_body(observation: Observation, documented: Response, validators: 
     wrapped = _wrapped(media.schema, body) if answer.ok else None
     if wrapped is not None:
         member, bodies = wrapped
+        what = "list" if shape_of(media.schema).is_array else "record"
         yield observation.finding(
             "shape.body",
             "error",
             "contract",
             "Rows come inside an object that the contract does not describe",
-            "the record that the schema describes",
-            f"an object of {', '.join(list(body)[:8])}, with the record in {member}",
-            "everywhere:wrapped",
+            f"the {what} that the schema describes",
+            f"an object of {', '.join(list(body)[:8])}, with the {what} in {member}",
+            f"everywhere:{what} wrapped",
             media.place,
         )
     reported: set[tuple[Place, str]] = set()
@@ -430,20 +431,25 @@ _WRAPPERS = frozenset({"data", "value", "result", "results", "items", "record", 
 
 
 def _wrapped(schema: Node, body: Any) -> tuple[str, list[Any]] | None:
-    """Where an answer is an object with the documented record, or a list of such, in one of its members: that member,
-    and the records in it."""
+    """Where an answer is an object with what is documented in one of its members, a record or a list of them: that
+    member, and what is to be held against the schema."""
     shape = shape_of(schema)
-    if not isinstance(body, dict) or not shape.required or shape.properties.keys() & body.keys():
+    if not isinstance(body, dict) or shape.properties.keys() & body.keys():
         return None
+    row = shape_of(shape.item) if shape.is_array else shape
+    names = row.required or row.properties.keys()
     for name, value in body.items():
         rows = value if isinstance(value, list) else [value]
-        if (
-            value
-            and isinstance(value, list | dict)
-            and all(isinstance(row, dict) and shape.required & row.keys() for row in rows)
-        ):
-            return name, rows
-    return next(((name, []) for name, value in body.items() if value is None and name in _WRAPPERS), None)
+        shown = isinstance(value, list) or (isinstance(value, dict) and not shape.is_array)
+        if names and value and shown and all(_is_like(each, names) for each in rows):
+            return name, [value] if shape.is_array else rows
+    empty = [] if shape.is_array else None
+    return next(((name, []) for name, value in body.items() if value == empty and name in _WRAPPERS), None)
+
+
+def _is_like(value: Any, names: Collection[str]) -> bool:
+    """Whether a value has half of some members at least."""
+    return isinstance(value, dict) and 2 * len(value.keys() & names) >= len(names)
 
 
 def _excused(observation: Observation, violation: Violation) -> bool:
