@@ -6,7 +6,9 @@ import json
 import unittest
 from typing import Any
 
-from checkpost.checks.conformance import Observation, conform, undocumented_fields
+from checkpost.checks.conformance.answer import conform
+from checkpost.checks.conformance.fields import undocumented_fields
+from checkpost.checks.conformance.observation import Observation
 from checkpost.contract.validators import Validators
 from checkpost.findings import Finding, Findings
 from checkpost.model.infer import infer

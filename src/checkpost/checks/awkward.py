@@ -6,9 +6,9 @@ from collections.abc import AsyncIterator, Iterator, Mapping
 
 from checkpost.checks.blame import is_of_value, said
 from checkpost.checks.case import Case, Own
-from checkpost.checks.conformance import shown
 from checkpost.checks.readback import changed_values, stored_rows
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.shown import shown
 from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.model.field import Field

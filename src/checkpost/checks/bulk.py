@@ -7,11 +7,11 @@ from typing import Any
 
 from checkpost.checks.blame import said
 from checkpost.checks.case import Case
-from checkpost.checks.conformance import shown
 from checkpost.checks.many import Sent, create_many, key_items, making, removing, send_items
 from checkpost.checks.readback import changed_values
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import situation
+from checkpost.checks.shown import shown
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.bulk import Bulk, BulkPurpose
 from checkpost.model.field import Field

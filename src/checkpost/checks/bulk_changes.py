@@ -8,9 +8,9 @@ from typing import Any
 from checkpost.checks.blame import said
 from checkpost.checks.bulk import ANOTHER_ORDER, bulk_finding, bulk_for, has_bulk, in_places, not_allowed
 from checkpost.checks.case import Case, Own
-from checkpost.checks.conformance import shown
 from checkpost.checks.many import changing, key_items, removing, send_items, told_by
 from checkpost.checks.registry import Skipped, check
+from checkpost.checks.shown import shown
 from checkpost.findings import Finding, Severity
 from checkpost.model.bulk import Bulk
 from checkpost.model.field import MISSING, Field

@@ -7,8 +7,8 @@ from typing import Any
 
 from checkpost.checks.bulk import twice_taken, unique_field
 from checkpost.checks.case import Case, Own
-from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.shown import shown
 from checkpost.checks.together import all_of
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.field import MISSING, Field

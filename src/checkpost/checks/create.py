@@ -10,12 +10,12 @@ from urllib.parse import urljoin, urlsplit
 from checkpost.checks.addressing import found_otherwise
 from checkpost.checks.blame import blamed, said
 from checkpost.checks.case import Case, Own
-from checkpost.checks.conformance import shown
 from checkpost.checks.first import first_row
 from checkpost.checks.readback import answer_differs, changed_values, list_differs, missing_from_list, stored_rows
 from checkpost.checks.reading import Changed, changed_by_reading
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import accepted, broken_by, situation
+from checkpost.checks.shown import shown
 from checkpost.checks.taken import unique_basis, unique_fields
 from checkpost.checks.together import all_of
 from checkpost.findings import Finding

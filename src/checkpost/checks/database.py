@@ -7,8 +7,8 @@ from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from checkpost.checks.case import Case, Own
-from checkpost.checks.conformance import shown as text_of
 from checkpost.checks.registry import Skipped, check
+from checkpost.checks.shown import shown as text_of
 from checkpost.database.agreement import agrees, as_texts, plain
 from checkpost.findings import Differing, Finding
 from checkpost.model.field import MISSING, Field

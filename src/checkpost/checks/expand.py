@@ -8,8 +8,8 @@ from typing import Any
 
 from checkpost.checks.asking import ask, snapshot_of
 from checkpost.checks.case import Case
-from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.shown import shown
 from checkpost.checks.sublist import settable_in
 from checkpost.findings import Finding
 from checkpost.model.purpose import Purpose

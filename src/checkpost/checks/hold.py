@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 
 from checkpost.checks.case import Case, Own
-from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Blocked, Skipped, check, looking
+from checkpost.checks.shown import shown
 from checkpost.findings import Differing, Finding
 from checkpost.model.field import MISSING
 from checkpost.oracle.same import differences

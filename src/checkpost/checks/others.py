@@ -7,7 +7,8 @@ import re
 from collections.abc import Iterator
 
 from checkpost.checks.case import Case
-from checkpost.checks.conformance import Observation, conform
+from checkpost.checks.conformance.answer import conform
+from checkpost.checks.conformance.observation import Observation
 from checkpost.checks.registry import Skipped, check, looking
 from checkpost.checks.together import all_of
 from checkpost.checks.world import World

@@ -7,8 +7,8 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from checkpost.checks.case import Case
-from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.shown import shown
 from checkpost.findings import Finding
 from checkpost.model.media import is_json_type
 from checkpost.model.preference import SHOW_NOTHING, SHOW_THE_ROW, preferences

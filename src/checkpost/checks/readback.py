@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from checkpost.checks.case import Case, Own
-from checkpost.checks.conformance import shown
+from checkpost.checks.shown import shown
 from checkpost.findings import Finding, Severity
 from checkpost.model.purpose import Purpose
 from checkpost.oracle.same import change, differences, kept_by_server, same

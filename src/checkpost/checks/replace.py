@@ -7,10 +7,10 @@ from datetime import UTC, datetime
 from typing import Any
 
 from checkpost.checks.case import Case, Own
-from checkpost.checks.conformance import shown
 from checkpost.checks.readback import answer_differs, changed_values, list_differs
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
+from checkpost.checks.shown import shown
 from checkpost.checks.update import read_only_kept, send_nulls, write_to_missing
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING

@@ -9,7 +9,6 @@ from typing import Any, Literal
 from checkpost.checks.both_sides import child_record, holds_row, link_act, place_of, usable
 from checkpost.checks.bulk_filtered import by_filter, by_filter_act, own_chosen
 from checkpost.checks.case import Case, Own
-from checkpost.checks.conformance import shown
 from checkpost.checks.filtering import filtering_of
 from checkpost.checks.many import create_many, key_items, removing, send_items
 from checkpost.checks.registry import Blocked, Skipped, check
@@ -25,6 +24,7 @@ from checkpost.checks.roles import (
     stated_rights,
     told_rights,
 )
+from checkpost.checks.shown import shown
 from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.model.access import Rights, rights_of

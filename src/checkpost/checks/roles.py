@@ -10,9 +10,9 @@ from typing import Any
 
 from checkpost.checks.asking import snapshot_of, spelled
 from checkpost.checks.case import Case
-from checkpost.checks.conformance import shown
 from checkpost.checks.expand import held
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.shown import shown
 from checkpost.findings import Differing, Finding, Severity
 from checkpost.model.access import Action, Rights, rights_of
 from checkpost.model.field import Field

@@ -6,8 +6,8 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from typing import Any
 
 from checkpost.checks.case import Case, Own
-from checkpost.checks.conformance import shown
 from checkpost.checks.registry import Blocked, Skipped
+from checkpost.checks.shown import shown
 from checkpost.findings import Finding, Severity
 from checkpost.model.field import MISSING
 from checkpost.model.media import is_form, request_media_type

@@ -8,12 +8,12 @@ from typing import Any
 
 from checkpost.checks.blame import is_of_value
 from checkpost.checks.case import Case
-from checkpost.checks.conformance import shown
 from checkpost.checks.create import read_only_values
 from checkpost.checks.read import succeeded_on_missing
 from checkpost.checks.readback import answer_differs, changed_values, list_differs
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
+from checkpost.checks.shown import shown
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING
 from checkpost.model.purpose import Purpose, Write

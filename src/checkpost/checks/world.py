@@ -10,7 +10,9 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qsl, urlsplit
 
-from checkpost.checks.conformance import Observation, conform, rows_as_told, undocumented_fields
+from checkpost.checks.conformance.answer import conform
+from checkpost.checks.conformance.fields import rows_as_told, undocumented_fields
+from checkpost.checks.conformance.observation import Observation
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.validators import Validators
 from checkpost.findings import Finding, Findings

@@ -14,7 +14,7 @@ from random import Random
 from typing import TYPE_CHECKING, Any
 
 from checkpost.checks.case import Case
-from checkpost.checks.conformance import CONFORMANCE
+from checkpost.checks.conformance.observation import CONFORMANCE
 from checkpost.checks.observe import Observed
 from checkpost.checks.others import read_others
 from checkpost.checks.registry import CHECKS

@@ -10,7 +10,7 @@ from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, replace
 
 from checkpost.checks.case import Case
-from checkpost.checks.conformance import LOAD
+from checkpost.checks.conformance.observation import LOAD
 from checkpost.checks.registry import Blocked, Skipped
 from checkpost.checks.world import WATCH, Watch, World
 from checkpost.engine.plan import Planned

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from checkpost.checks.conformance import CONFORMANCE
+from checkpost.checks.conformance.observation import CONFORMANCE
 from checkpost.checks.order import all_checks
 from checkpost.report.files import Exchanges, Json
 from checkpost.report.words import finding_text

@@ -1,0 +1,50 @@
+"""What errors say in words."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import Any
+
+from checkpost.wire.exchange import Answer
+
+#: Members of errors that say what went wrong.
+_SAYS = re.compile(r"message|msg|detail|error|title|description|reason|cause", re.I)
+
+
+#: What stands in such a sentence for a name or a value, and words that say no more than that it is an error.
+_OF = re.compile(r"\"[^\"]*\"|'[^']*'|`[^`]*`|\([^()]*\)|\b\w*\d\w*\b|\w+(?:[./_]\w+)+")
+
+
+_STATEMENT = re.compile(r"^(?:select|insert|update|delete)\b.* - (?=\w)", re.I)
+
+
+_EMPTY = frozenset(
+    re.findall(r"\w+", "an the internal server error errors unexpected unknown exception occurred something went wrong")
+)
+
+
+def in_words(answer: Answer) -> str:
+    """What an error says, behind a colon: without the names and values that it says it of, and nothing where it says no
+    more than that it is one."""
+    words = re.findall(r"[A-Za-z][A-Za-z-]+", _OF.sub(" ", said(answer)))[:20]
+    return ": " + " ".join(words) if {word.lower() for word in words} - _EMPTY else ""
+
+
+def said(answer: Answer) -> str:
+    """The longest sentence of an error; of one with a statement before it, what stands behind that."""
+    is_json, body = answer.parsed
+    texts = list(_sayings(body)) if is_json else ([] if "<" in answer.text[:200] else [answer.text])
+    said = " ".join(max(texts, key=len, default="").split())
+    return _STATEMENT.sub("", said)[:300]
+
+
+def _sayings(value: Any, named: bool = False) -> Iterator[str]:
+    if isinstance(value, dict):
+        for key, each in value.items():
+            yield from _sayings(each, bool(_SAYS.search(key)))
+    elif isinstance(value, list):
+        for each in value:
+            yield from _sayings(each, named)
+    elif isinstance(value, str) and named:
+        yield value
