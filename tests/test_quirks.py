@@ -686,6 +686,15 @@ class Viewed(Library):
         return app
 
 
+class Misnaming(Library):
+    """Each create is answered with one key."""
+
+    answered = 0
+
+    def done(self, kind: str, book: Json, status: int, made: bool = False) -> Response:
+        return JSONResponse({"id": self.answered}, status) if made else super().done(kind, book, status)
+
+
 class Unshowable(Library):
     """A record without its pages is taken, and neither it nor the list can be shown then."""
 
@@ -745,6 +754,19 @@ class FurtherDefects(unittest.TestCase):
             each for each in result.exchanges if each.number > spoilt.exchanges[1] and each.request.method == "POST"
         ]
         self.assertLess(len(after), 20, "no more rows are made then")
+
+    def test_creates_that_are_answered_with_another_key(self) -> None:
+        for key in (0, 3):  # of no row, and of a row of others
+            library = Misnaming(replace(PLAIN, create="key"))
+            library.answered = key
+            before = copy.deepcopy(library.books)
+            result = run_on(library)
+            self.assertEqual((library.books, result.left), (before, ()))
+            [finding] = told(result)
+            self.assertEqual(finding.title, "A create is answered with another key than its row has")
+            self.assertEqual(finding.observed, str(key))
+            outcomes = {each.check: each.outcome for each in result.checks if each.resource == "books"}
+            self.assertEqual((outcomes["update.each-field"], outcomes["create.awkward-values"]), ("passed", "passed"))
 
     def test_a_row_that_is_never_shown_is_removed_by_the_key_that_its_create_gave(self) -> None:
         library = Unshowable(PLAIN)

@@ -35,7 +35,7 @@ from checkpost.values.usual import usual
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Key, Listing, Row
+from checkpost.wire.listing import Key, Listing, Row, key_text
 
 T = TypeVar("T")
 #: How many keys of rows are looked at, and how long a key is that people choose, at the most.
@@ -104,6 +104,8 @@ class Case:
     looked_again: set[str] | None = None
     #: What the creates were answered, by the numbers of their journal entries.
     answered: dict[int, Exchange] = field(default_factory=dict)
+    #: The key that a create was answered with, where the list shows its row under another.
+    misnamed: Key | None = None
 
     def __post_init__(self) -> None:
         if self.turn:
@@ -174,6 +176,8 @@ class Case:
         for facts in kinds:
             for each in [each for each, owner in facts.items() if owner == self.check.name]:
                 del facts[each]
+        if self.client.session.wrong_keys.get(self.resource.name) == self.check.name:
+            del self.client.session.wrong_keys[self.resource.name]
 
     def remark(self, text: str) -> None:
         if text not in self.remarks:
@@ -494,7 +498,10 @@ class Case:
             return exchange, None
         key = self.client.new_key(exchange.answer, sent)
         if key is not None and key not in ledger.own_keys(self.resource.name):
-            raise Blocked(f"creating a row answered with the key {key} of a row that was there before")
+            true = self.elsewhere(Own(key, sent, exchange), await self.listing()) if self.has("list") else None
+            if true is None:
+                raise Blocked(f"creating a row answered with the key {key_text(key)} of a row that was there before")
+            key = true.key
         if key is None and exchange.answer.status == 202:
             return exchange, None  # it may come into being later: the end of the run looks for it
         if key is None:
@@ -608,6 +615,22 @@ class Case:
         for entry, key in pairs:
             ledger.found(entry.number, key, listing.by_key[key])
         return [(entry, Own(key, entry.record, listing.exchanges[-1])) for entry, key in pairs]
+
+    def elsewhere(self, own: Own, listing: Listing) -> Own | None:
+        """A row that a create made, with the key that the list shows it under, where that is another than the answer
+        gave; the answers' keys are not taken for true any more then."""
+        ledger, name = self._ledger, self.resource.name
+        entry = next((each for number in self.numbers(own.exchange) if (each := ledger.journal.entry(number))), None)
+        if entry is None or self.client_keys or ledger.is_own(name, own.key):
+            return None
+        table = ledger.table(name)
+        taken = (table.known - table.ever) | (table.own.keys() - {own.key})
+        for _, key in match(self.resource, [entry], listing.by_key, taken | {own.key}, ledger.bears(self.resource)):
+            ledger.moved(entry.number, own.key, key, listing.by_key[key])
+            self.learn(self.client.session.wrong_keys, [name])
+            self.misnamed = own.key
+            return Own(key, own.record, own.exchange)
+        return None
 
     def _has_a_text_of(self, entry: Entry, row: Row) -> bool:
         """Whether a row has a text that bears the run's mark in common with a record, if that has any."""

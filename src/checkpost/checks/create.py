@@ -105,6 +105,21 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
     own = Own(key, record, exchange)
     listing = await case.listing() if case.has("list") else None
     reads, read, listed = await stored_rows(case, own, listing)
+    true = case.elsewhere(own, listing) if listing is not None and listed is None else None
+    if true is not None:
+        own = true
+        reads, read, listed = await stored_rows(case, own, listing)
+    if case.misnamed is not None:
+        yield case.finding(
+            "error",
+            "expectation",
+            "A create is answered with another key than its row has",
+            f"the key {key_text(own.key)}, under which the list shows it",
+            key_text(case.misnamed),
+            cause="any:wrong key answered",
+            purpose="create",
+            evidence=[exchange, *(listing.exchanges[-1:] if listing is not None else ())],
+        )
     gone_from_list = bool(listing and await missing_from_list(case, [own], listing))
     evidence = [exchange, *reads]
     if read is None and case.has("read") and (gone_from_list or listing is None or not listing.complete):

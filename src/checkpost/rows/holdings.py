@@ -373,6 +373,15 @@ class Holdings:
             self.table(entry.resource).unanswered |= entry.status >= 500
             self.saw(entry.resource, [(key, row)])
 
+    def moved(self, number: int, answered: Key, key: Key, row: Row) -> None:
+        """The list shows an entry's row under another key than was answered."""
+        entry = self.journal.entry(number)
+        if entry is not None:
+            table = self.table(entry.resource)
+            table.own.pop(answered, None)
+            table.unproved.discard(answered)
+        self.found(number, key, row)
+
     def gone(self, name: str, key: Key) -> None:
         """An own row is gone, as far as an answer or a look tells; the end of the run looks again."""
         table, left = self.table(name), self._leaving.pop((name, key), 0)

@@ -489,7 +489,10 @@ class Client:
         return next((row for row in found if row is not None), None)
 
     def new_key(self, answer: Answer, record: Mapping[str, Any]) -> Key | None:
-        """The key of a row that was just created: from the answer's body, its Location, or the record."""
+        """The key of a row that was just created: from the answer's body, its Location, or the record; from the record
+        alone where answers were seen to give other keys than rows have."""
+        if self.resource.name in self.session.wrong_keys:
+            return self.key_of(record)
         row = self.row_in(answer)
         key = self.key_of(row) if row is not None else None
         key = key if key is not None else self._key_within(answer.json, 3)

@@ -67,6 +67,8 @@ class Session:
         self.harmful: dict[str, str] = {}
         #: Where rows of lists were found (a JSON Pointer) that the contract has elsewhere, by resource.
         self.rows_at: dict[str, str] = {}
+        #: The resources whose creates were seen to be answered with other keys than rows have, and by which check.
+        self.wrong_keys: dict[str, str] = {}
         #: What records are wrapped in though the contract does not say so (a JSON Pointer), by resource and purpose.
         self.wrappers: dict[tuple[str, Purpose], str] = {}
         #: How bodies say what came of a request, where the API answers all with one status.
