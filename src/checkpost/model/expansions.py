@@ -8,9 +8,9 @@ from dataclasses import replace
 
 from checkpost.contract.contract import Parameter
 from checkpost.contract.node import Node, Unresolved
+from checkpost.model.choices import choices_of, joined_by
 from checkpost.model.field import Field, Reason
 from checkpost.model.paths import normal, singular
-from checkpost.model.queries import choices_of, joined_by
 from checkpost.model.relation import Expanded, Expansion
 from checkpost.model.resource import Resource
 from checkpost.model.said import said_of

@@ -12,8 +12,10 @@ from checkpost.contract.node import Node
 from checkpost.model.actions import action_families, like_key, undeclared_key, with_lists_beside
 from checkpost.model.address import Address, addresses_by_filter
 from checkpost.model.bulk import bulk_of
+from checkpost.model.constants import constants_of
 from checkpost.model.correction import Correction
 from checkpost.model.doing import DOES, without_doing
+from checkpost.model.doubts import doubts_of, folded_doubts
 from checkpost.model.envelopes import (
     cursor_pointer,
     further_rows,
@@ -51,19 +53,16 @@ from checkpost.model.paging import infer_paging, tokens_of
 from checkpost.model.paths import PARAMETER, Family, families, nameless, nested_families, normal, singular
 from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.paths import plain as plain_path
-from checkpost.model.preference import SHOW_THE_ROW, asks_for_the_row
 from checkpost.model.purpose import Purpose
 from checkpost.model.queries import queries_of
 from checkpost.model.query_families import with_families
 from checkpost.model.relations import directory_of, relations_of, with_hyperlinks
-from checkpost.model.resource import Constants, Doubt, Envelope, Key, Model, Resource, Subcollection
+from checkpost.model.resource import Envelope, Key, Model, Resource, Subcollection
 from checkpost.model.said import said_of
 from checkpost.model.shape import Shape, shape_of
 from checkpost.model.subcollections import subcollections_of
-from checkpost.model.unfolding import GUESSED, fold_of
+from checkpost.model.unfolding import GUESSED
 
-#: Headers that requests get elsewhere, whatever the contract says of them.
-_OWN_HEADERS = {"authorization", "accept", "contenttype", "ifmatch", "ifnonematch", "idempotencykey", "xidempotencykey"}
 #: Parts of a path behind which functions stand.
 _CALLS = frozenset(
     {"rpc", "function", "functions", "procedure", "procedures", "call", "calls", "exec", "execute", "invoke", "fn"}
@@ -155,7 +154,7 @@ def infer(
         )
     used = {operation.place for each in resources.values() for operation in each.every_operation}
     used |= {each.place for each in contract.operations if each.method == "GET" and each.path in aggregated}
-    lacking = {operation.place: _constants(operation, parameters or {}).lacking for operation in contract.operations}
+    lacking = {operation.place: constants_of(operation, parameters or {}).lacking for operation in contract.operations}
     others = tuple(
         (
             operation,
@@ -164,7 +163,7 @@ def infer(
         for operation in contract.operations
         if operation.place not in used
     )
-    return Model(tuple(resources.values()), others, (*_folded(contract), *_doubts(resources)))
+    return Model(tuple(resources.values()), others, (*folded_doubts(contract), *doubts_of(resources)))
 
 
 def _by_path(operations: Sequence[Operation]) -> dict[str, dict[str, Operation]]:
@@ -286,7 +285,7 @@ def _resource(
     known: Node | None = None,
 ) -> Resource | None:
     operations = operations_of(family, by_path)
-    constants = {purpose: _constants(operation, parameters) for purpose, operation in operations.items()}
+    constants = {purpose: constants_of(operation, parameters) for purpose, operation in operations.items()}
     addresses = {cast(Purpose, purpose): each for purpose, each in family.addresses.items()}
     if family.item is not None:
         twice = {each: undeclared_key(operation, constants[each].lacking) for each, operation in operations.items()}
@@ -574,33 +573,6 @@ def _placed(resource: Resource, family: Family, others: Mapping[str, Resource]) 
     return replace(resource, key=whole, fields=tuple(fields), under=above.name)
 
 
-def _constants(operation: Operation, stated: Mapping[str, Any]) -> Constants:
-    """The required query and header parameters of an operation, with what the profile or the contract's
-    default, example or first choice gives them."""
-    query: dict[str, Any] = {}
-    headers: dict[str, str] = {}
-    lacking = []
-    for each in operation.parameters:
-        own = each.location == "header" and normal(each.name) in _OWN_HEADERS
-        wanted = each.required or each.name in stated or asks_for_the_row(each)
-        if each.location not in {"query", "header"} or own or not wanted:
-            continue
-        words = shape_of(each.schema).keywords
-        examples = words.get("examples") or words.get("enum") or []
-        known = [stated.get(each.name), words.get("default"), words.get("example"), *examples]
-        value = next((value for value in known if isinstance(value, str | int | float)), None)
-        if asks_for_the_row(each):
-            headers[each.name] = SHOW_THE_ROW
-            continue
-        if value is None:
-            lacking.append(each.name)
-        elif each.location == "query":
-            query[each.name] = str(value).lower() if isinstance(value, bool) else value
-        else:
-            headers[each.name] = str(value)
-    return Constants(query, headers, tuple(lacking))
-
-
 def _envelope_reason(rows: tuple[str, Node | None] | None, correction: Correction, keyed: bool) -> Reason:
     if keyed:
         return Reason("the list's schema has rows as members of an object, by their keys", "likely")
@@ -611,46 +583,3 @@ def _envelope_reason(rows: tuple[str, Node | None] | None, correction: Correctio
     if rows[0] == "":
         return Reason("the list answers with an array", "stated")
     return Reason(f"the list's schema has an array of rows at {rows[0]}", "likely")
-
-
-def _folded(contract: Contract) -> list[Doubt]:
-    """That one path is for all tables, where it is not told which they are."""
-    fold = fold_of(contract)
-    if fold is None:
-        return []
-    message = f"which tables {{{fold.parameter}}} stands for is not stated; a run asks the API, if something lists them"
-    return [Doubt(fold.path, message, "tables: [NAME, …]")]
-
-
-def _doubts(resources: Mapping[str, Resource]) -> list[Doubt]:
-    found = []
-    for name, resource in resources.items():
-        if resource.key is None:
-            message = "its key could not be recognised; what needs the key is skipped"
-            found.append(Doubt(name, message, f"resources: {{{name}: {{key: FIELD}}}}"))
-        elif resource.key.reason.certainty == "guess":
-            message = f"{', '.join(resource.key.fields)} is only guessed to be its key"
-            settle = f"resources: {{{name}: {{key: {', '.join(resource.key.fields)}}}}}"
-            found.append(Doubt(name, message, settle))
-        if "list" in resource.operations and resource.envelope.rows is None:
-            found.append(
-                Doubt(name, "where its list holds the rows is not described", f"resources: {{{name}: {{rows: /KEY}}}}")
-            )
-        queries = resource.queries
-        for what, ways in (("filter", queries.filterings), ("sort", queries.sortings)):
-            if len(ways) > 1:
-                parameter = ways[0].parameter
-                message = f"how {parameter} is written is not described; a run tries the usual ways"
-                found.append(Doubt(name, message, f"queries: {{{what}: {{parameter: {parameter}, …}}}}"))
-        for field in resource.fields:
-            lost = field.name.lower().endswith(("_id", "id")) and len(field.name) > 2 and field.created
-            is_key = resource.key is not None and field.name in resource.key.fields
-            if lost and not is_key and resource.relation(field.name) is None and field.types & {"integer", "string"}:
-                found.append(
-                    Doubt(
-                        name,
-                        f"{field.name} looks like a reference, but to what is not known",
-                        f"resources: {{{name}: {{references: {{{field.name}: RESOURCE}}}}}}",
-                    )
-                )
-    return found

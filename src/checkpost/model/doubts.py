@@ -1,0 +1,52 @@
+"""What is not sure in the reading of a contract, and the line of the profile that settles it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from checkpost.contract.contract import Contract
+from checkpost.model.resource import Doubt, Resource
+from checkpost.model.unfolding import fold_of
+
+
+def folded_doubts(contract: Contract) -> list[Doubt]:
+    """That one path is for all tables, where it is not told which they are."""
+    fold = fold_of(contract)
+    if fold is None:
+        return []
+    message = f"which tables {{{fold.parameter}}} stands for is not stated; a run asks the API, if something lists them"
+    return [Doubt(fold.path, message, "tables: [NAME, …]")]
+
+
+def doubts_of(resources: Mapping[str, Resource]) -> list[Doubt]:
+    found = []
+    for name, resource in resources.items():
+        if resource.key is None:
+            message = "its key could not be recognised; what needs the key is skipped"
+            found.append(Doubt(name, message, f"resources: {{{name}: {{key: FIELD}}}}"))
+        elif resource.key.reason.certainty == "guess":
+            message = f"{', '.join(resource.key.fields)} is only guessed to be its key"
+            settle = f"resources: {{{name}: {{key: {', '.join(resource.key.fields)}}}}}"
+            found.append(Doubt(name, message, settle))
+        if "list" in resource.operations and resource.envelope.rows is None:
+            found.append(
+                Doubt(name, "where its list holds the rows is not described", f"resources: {{{name}: {{rows: /KEY}}}}")
+            )
+        queries = resource.queries
+        for what, ways in (("filter", queries.filterings), ("sort", queries.sortings)):
+            if len(ways) > 1:
+                parameter = ways[0].parameter
+                message = f"how {parameter} is written is not described; a run tries the usual ways"
+                found.append(Doubt(name, message, f"queries: {{{what}: {{parameter: {parameter}, …}}}}"))
+        for field in resource.fields:
+            lost = field.name.lower().endswith(("_id", "id")) and len(field.name) > 2 and field.created
+            is_key = resource.key is not None and field.name in resource.key.fields
+            if lost and not is_key and resource.relation(field.name) is None and field.types & {"integer", "string"}:
+                found.append(
+                    Doubt(
+                        name,
+                        f"{field.name} looks like a reference, but to what is not known",
+                        f"resources: {{{name}: {{references: {{{field.name}: RESOURCE}}}}}}",
+                    )
+                )
+    return found
