@@ -9,6 +9,7 @@ import unittest
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 from starlette.applications import Starlette
 from starlette.requests import Request
@@ -255,6 +256,9 @@ class Rows(unittest.TestCase):
         from checkpost.wire.exchange import Answer
 
         client = self.client()
+        client.session = mock.Mock(wrong_keys={client.resource.name: "create.stored"})
+        self.assertEqual(client.new_key(Answer(201, (), b'{"id": 9, "name": "x"}'), {"id": 4}), (4,))
+        client.session.wrong_keys = {}
         self.assertEqual(client.new_key(Answer(201, (), b'{"id": 9, "name": "x"}'), {}), (9,))
         self.assertEqual(client.new_key(Answer(201, (), b'{"id": 9}'), {}), (9,))
         self.assertEqual(client.new_key(Answer(200, (), b'{"data": {"id": 9}}'), {}), (9,))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Mapping
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
@@ -14,14 +14,11 @@ from checkpost.checks.first import first_row
 from checkpost.checks.readback import answer_differs, changed_values, list_differs, missing_from_list, stored_rows
 from checkpost.checks.reading import Changed, changed_by_reading
 from checkpost.checks.registry import Blocked, Skipped, check
-from checkpost.checks.rules import accepted, broken_by, situation
 from checkpost.checks.shown import shown
 from checkpost.checks.taken import unique_basis, unique_fields
-from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING, Field
 from checkpost.oracle.same import differences, same
-from checkpost.values.broken import Break
 from checkpost.wire.exchange import Exchange, Request
 from checkpost.wire.listing import Key, Row, key_text
 
@@ -285,78 +282,6 @@ def _is_value(case: Case, field: Field) -> bool:
     if default is MISSING or not case.world.valid(field, default):
         return False
     return not (isinstance(default, str) and _EXPRESSION.search(default))
-
-
-async def _at_once(case: Case, broken: Sequence[Break]) -> list[tuple[Break, Exchange]]:
-    """Send records that break a rule each."""
-
-    async def send(each: Break) -> tuple[Break, Exchange]:
-        return each, (await case.create(each.apply(await case.record()), situation(each)))[0]
-
-    return await all_of(map(send, broken))
-
-
-async def _one_by_one(case: Case, broken: Sequence[Break]) -> list[tuple[Break, Exchange]]:
-    """Send records that break a rule each, and look whether those that are accepted are shown. One that is not can
-    often not be removed either, and may break the list for everybody: it is the last, and none of its kind is sent to
-    other tables."""
-    tried: list[tuple[Break, Exchange]] = []
-    for each in broken:
-        kind = (each.keyword, each.value is None)
-        if kind in case.world.spoiling:
-            continue
-        exchange, key = await case.create(each.apply(await case.record()), situation(each))
-        tried.append((each, exchange))
-        if key is None or not exchange.answer.ok or not case.has("read"):
-            continue
-        answer = (await case.read(key))[0].answer
-        if answer.status >= 500:
-            case.world.spoiling.add(kind)
-            break
-    return tried
-
-
-@check("create.rules", needs=("create", "delete"), creates=True, cost=lambda r: 3 * len(r.writable("create")) + 2)
-async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
-    """Is a record that breaks one rule of its schema refused, and not stored?"""
-    if case.state.not_creatable:
-        raise Blocked(case.state.not_creatable)
-    broken = [
-        each
-        for each in broken_by(case, "create", await case.record())
-        if (each.field, repr(each.value)) not in case.state.unshown
-    ]
-
-    async with case.world.first_to_break:
-        tried = await _one_by_one(case, broken) if case.world.lenient is None else None
-    if tried is None:
-        tried = await (_one_by_one if case.world.lenient else _at_once)(case, broken)
-    case.world.lenient = bool(case.world.lenient) or any(exchange.answer.ok for _, exchange in tried)
-    for each, exchange in tried:
-        if exchange.answer.ok and (found := accepted(case, "create", each, exchange)) is not None:
-            yield found
-    sent = {exchange.number: (each, exchange) for each, exchange in tried}
-    for entry, own in await case.strays():
-        answered = case.answered.get(entry.number)
-        if answered is None or answered.number not in sent or answered.answer.status < 400:
-            continue
-        each, exchange = sent[answered.number]
-        failed = exchange.answer.status >= 500
-        if failed and case.state.stores_failing:
-            continue  # as every row is
-        yield case.finding(
-            "error",
-            "expectation",
-            "A create that is answered with a server error stores its row"
-            if failed
-            else "A record is refused but stored",
-            "no new row",
-            f"{exchange.answer.status}, and the list holds it with the key {key_text(own.key)}",
-            cause="refused but stored",
-            purpose="create",
-            subjects=[situation(each)],
-            evidence=[exchange, own.exchange],
-        )
 
 
 @check("create.read-only", needs=("create", "delete"), creates=True, cost=lambda resource: 3)

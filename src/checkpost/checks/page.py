@@ -3,23 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator
-from contextlib import suppress
 from typing import Any
-from urllib.parse import parse_qsl, urlsplit
 
-from checkpost.checks.asking import differing, fields_in, once, snapshot_of, spelled
+from checkpost.checks.asking import once
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
 from checkpost.contract.contract import Parameter
 from checkpost.findings import Finding
-from checkpost.model.query import Compare, Query
 from checkpost.model.shape import shape_of
-from checkpost.oracle.columns import Snapshot
-from checkpost.oracle.filter import Reading, evaluate
-from checkpost.oracle.order import out_of_order
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Asked, Key, Listing, Row, counted, key_text, next_url, position_of, with_cursor
+from checkpost.wire.listing import Asked, Key, Listing, Row, counted, key_text, next_url, position_of
 
 _MOST_PAGES = 12
 #: Sizes and positions that no list has.
@@ -73,7 +67,7 @@ def third_of(case: Case, rows: int) -> int:
     return max(1, min(rows, case.resource.paging.largest or 30) // 3)
 
 
-def _sizes(case: Case, rows: int) -> list[int]:
+def sizes_of(case: Case, rows: int) -> list[int]:
     """Two sizes that do not divide the list evenly, of few enough pages."""
     largest = case.resource.paging.largest or rows
     wanted = [max(2, rows // 3), max(2, rows // 5 + 1)]
@@ -99,7 +93,7 @@ async def pages_join(case: Case) -> AsyncIterator[Finding]:
             )
             return
     before = known_list(case)
-    for size in _sizes(case, len(before.rows)):
+    for size in sizes_of(case, len(before.rows)):
         count = -(-len(before.rows) // size)
         if count > _MOST_PAGES:
             raise Skipped(f"the list has over {_MOST_PAGES} pages of the largest size")
@@ -120,14 +114,14 @@ async def pages_join(case: Case) -> AsyncIterator[Finding]:
                 f"{max(lengths)} rows",
                 cause="any:page too long",
                 purpose="list",
-                place=_place(case, case.resource.paging.limit),
+                place=place_of(case, case.resource.paging.limit),
                 evidence=[exchanges[lengths.index(max(lengths))]],
             )
             return
         if any(length < size for length in lengths[:-1]) and case.resource.paging.largest is None:
             raise Skipped("pages are capped at a size that the contract does not state")
         keys = [case.client.key_of(row) for _, rows in pages for row in rows or ()]
-        lost, twice = _missing_and_repeated(keys, before)
+        lost, twice = missing_and_repeated(keys, before)
         if lost or twice:
             again = await case.listing()
             lost = {key for key in lost if key in again.by_key}
@@ -141,10 +135,10 @@ def _across_pages(case: Case, listing: Listing | None) -> set[Key]:
     """The keys that stand on more than one page of a list that was read whole."""
     if listing is None or not listing.complete or listing.repeated or len(listing.rows) == len(listing.by_key):
         return set()
-    return _missing_and_repeated([case.client.key_of(row) for row in listing.rows], listing)[1]
+    return missing_and_repeated([case.client.key_of(row) for row in listing.rows], listing)[1]
 
 
-def _missing_and_repeated(keys: list[Key | None], before: Listing) -> tuple[set[Key], set[Key]]:
+def missing_and_repeated(keys: list[Key | None], before: Listing) -> tuple[set[Key], set[Key]]:
     seen = [key for key in keys if key is not None]
     return set(before.by_key) - set(seen), {key for key in seen if seen.count(key) > 1}
 
@@ -178,12 +172,7 @@ def _words(asked: Asked) -> str:
     return ", ".join(f"{name}={value}" for name, value in [*asked.pairs, *asked.headers.items()])
 
 
-def _has_links(case: Case) -> bool:
-    envelope, paging = case.resource.envelope, case.resource.paging
-    return envelope.next is not None or envelope.links or paging.style == "cursor"
-
-
-def _place(case: Case, name: str | None) -> Any:
+def place_of(case: Case, name: str | None) -> Any:
     parameter = _parameter(case, name)
     return parameter.place if parameter else None
 
@@ -209,7 +198,7 @@ async def past_the_end(case: Case) -> AsyncIterator[Finding]:
             f"{len(rows)} rows at {_words(asked)}",
             cause="past the end",
             purpose="list",
-            place=_place(case, case.resource.paging.position),
+            place=place_of(case, case.resource.paging.position),
             evidence=[last, exchange] if clamped else [exchange],
         )
 
@@ -265,7 +254,7 @@ async def size_and_position_alone(case: Case) -> AsyncIterator[Finding]:
                 f"{len(rows)} rows for {name}={value}",
                 cause="alone",
                 purpose="list",
-                place=_place(case, name),
+                place=place_of(case, name),
                 subjects=[name],
                 evidence=[exchange],
             )
@@ -336,7 +325,7 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
                 f"{len(rows)} rows for {name}={value}",
                 cause="over the maximum",
                 purpose="list",
-                place=_place(case, name),
+                place=place_of(case, name),
                 subjects=[f"{name} {words}"],
                 evidence=[exchange],
             )
@@ -349,65 +338,10 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
                 f"{exchange.answer.status} with {len(rows)} rows for {name}={value}",
                 cause="negative taken",
                 purpose="list",
-                place=_place(case, name),
+                place=place_of(case, name),
                 subjects=[name],
                 evidence=[exchange],
             )
-
-
-@check("page.next-link", needs=("list",), cost=lambda resource: 8)
-async def next_links(case: Case) -> AsyncIterator[Finding]:
-    """Do the links to the next page lead through the whole list, and end?"""
-    if case.resource.name in case.client.session.rows_at:
-        raise Skipped("its rows come in another envelope than the contract's, which may have other links")
-    if not _has_links(case):
-        raise Skipped("the list has no link to the next page, and no cursor")
-    before = known_list(case)
-    if case.state.pages_broken:
-        raise Blocked(case.state.pages_broken)
-    size = _sizes(case, len(before.rows))[-1]
-    query = {case.resource.paging.limit: size} if case.resource.paging.limit else {}
-    exchange = await case.send("list", "a first page", query=query)
-    exchanges, keys = [exchange], []
-    first = len(case.client.rows_in(exchange.answer.json) or ()) or 1
-    for _ in range(len(before.rows) // first + 3):
-        rows = case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
-        if rows is None:
-            yield _broken_link(case, exchanges, "a page of rows", str(exchange.answer.status or exchange.answer.detail))
-            return
-        keys += [case.client.key_of(row) for row in rows]
-        url = next_url(case.client, exchange)
-        if url is None:
-            break
-        if urlsplit(url)[:2] != urlsplit(exchange.request.url)[:2]:
-            raise Skipped("the link to the next page names another host, and was not followed")
-        exchange = await case.client.follow(url, case.check.name, "a linked page")
-        case.requests += 1
-        exchanges.append(exchange)
-    else:
-        yield _broken_link(case, exchanges, f"an end after {len(before.rows)} rows", "a link on every page")
-        return
-    lost, twice = _missing_and_repeated(keys, before)
-    again = await case.listing() if lost or twice else before
-    lost = {key for key in lost if key in again.by_key}
-    if (lost or twice) and len(again.rows) == len(before.rows):
-        seen = f"{len(lost)} rows missing, {len(twice)} twice"
-        yield _broken_link(case, exchanges, "each row once along the links", seen)
-    elif len(exchanges) > 1 and not (case.client.rows_in(exchanges[-1].answer.json) or ()):
-        yield _broken_link(case, exchanges[-2:], "no link on the last page", "a link to a page without rows")
-
-
-def _broken_link(case: Case, exchanges: list[Exchange], expected: str, seen: str) -> Finding:
-    return case.finding(
-        "error",
-        "contract",
-        "The links to the next page do not lead through the list",
-        expected,
-        seen,
-        cause="next link",
-        purpose="list",
-        evidence=exchanges[-2:],
-    )
 
 
 @check("page.total", needs=("list",), cost=lambda resource: 2)
@@ -446,102 +380,3 @@ async def total_on_every_page(case: Case) -> AsyncIterator[Finding]:
                 evidence=[exchange],
             )
             return
-
-
-@check(
-    "page.links-keep-query",
-    needs=("list",),
-    cost=lambda resource: 3 if resource.envelope.links or resource.envelope.next else 0,
-)
-async def links_keep_query(case: Case) -> AsyncIterator[Finding]:
-    """Does the link to the next page keep filter, order and selection?"""
-    if not _has_links(case) or case.resource.paging.limit is None:
-        raise Skipped("the list has no link to the next page, or takes no size")
-    snapshot = await snapshot_of(case)
-    if case.state.pages_broken:
-        raise Blocked(case.state.pages_broken)
-    query = await _halving(case, snapshot)
-    size = max(1, len(snapshot) // 6)
-    asked = spelled(case, query)
-    first, rows = await ask_page(
-        case, Asked((*asked.pairs, (case.resource.paging.limit, size)), asked.headers), "a filtered page"
-    )
-    url = next_url(case.client, first) if rows else None
-    if url is None or urlsplit(url)[:2] != urlsplit(first.request.url)[:2]:
-        raise Skipped("what the filter leaves has no second page")
-    second = await case.client.follow(url, case.check.name, "a linked page")
-    case.requests += 1
-    after = case.client.rows_in(second.answer.json) if second.answer.ok else None
-    if after is None:
-        return
-    keys = [key for key in map(case.client.key_of, [*(rows or ()), *after]) if key is not None]
-    if not all(key in snapshot.positions for key in keys):
-        return  # others are at work
-    places = [snapshot.positions[key] for key in keys]
-    if query.order and out_of_order(snapshot, places[: len(rows or ())], query.order):
-        raise Skipped("the first page is not in order itself")
-    truth = evaluate(query.condition, snapshot, Reading()) if query.condition else None
-    strangers = [place for place in places if truth is not None and not truth.true[place]]
-    unordered = out_of_order(snapshot, places, query.order) if query.order else None
-    lost = set(query.select) and any(set(row) > set(rows[0]) for row in after) if rows else False
-    kept = {"filter": bool(strangers), "order": unordered is not None, "selection": lost}
-    forgotten = [word for word, wrong in kept.items() if wrong]
-    if forgotten:
-        yield case.finding(
-            "error",
-            "contract",
-            f"The link to the next page forgets the {' and the '.join(forgotten)}",
-            f"the next rows of: {query}",
-            "rows that do not match the filter"
-            if strangers
-            else ("rows in another order" if unordered else "all fields"),
-            cause="next link forgets",
-            purpose="list",
-            evidence=[first, second],
-            rows=differing(snapshot, "does not match", strangers, fields_in(query)),
-        )
-
-
-async def _halving(case: Case, snapshot: Snapshot) -> Query:
-    """A filter and an order that leave about half of the rows. Raises Skipped where neither is to be had."""
-    from checkpost.checks.filtering import filtering_of, halving
-    from checkpost.checks.sort import other_order
-
-    condition: Compare | None = None
-    with suppress(Skipped):
-        condition = next(iter(halving(await filtering_of(case), snapshot)), None)
-    order = await other_order(case, snapshot, condition)
-    if condition is None and not order:
-        raise Skipped("the list takes neither filter nor order")
-    return Query(condition, order)
-
-
-@check("page.cursor", needs=("list",), cost=lambda resource: 1 if resource.paging.style == "cursor" else 0)
-async def damaged_cursor(case: Case) -> AsyncIterator[Finding]:
-    """Is a cursor that was tampered with refused, and never taken for the beginning?"""
-    paging = case.resource.paging
-    if paging.style != "cursor":
-        raise Skipped("the list is not paged by a cursor")
-    before = known_list(case)
-    first = await case.send("list", "a first page", query={paging.limit: 2} if paging.limit else {})
-    following = next_url(case.client, first)
-    token = dict(parse_qsl(urlsplit(following).query)).get(str(paging.cursor), "") if following else ""
-    rows = case.client.rows_in(first.answer.json) if first.answer.ok else None
-    if rows and token in {str(value) for value in rows[-1].values()}:
-        raise Skipped("a cursor is a value of the last row, and any other value may be one")
-    url = with_cursor(case.client, first, "bm90LWEtY3Vyc29y")
-    damaged = await case.client.follow(url, case.check.name, "a damaged cursor")
-    case.requests += 1
-    rows = case.client.rows_in(damaged.answer.json) if damaged.answer.ok else None
-    if rows and case.client.key_of(rows[0]) in before.by_key:
-        yield case.finding(
-            "warning",
-            "expectation",
-            "A cursor that the list never gave is accepted",
-            "a refusal",
-            f"{damaged.answer.status} with {len(rows)} rows",
-            cause="damaged cursor",
-            purpose="list",
-            place=_place(case, paging.cursor),
-            evidence=[damaged],
-        )
