@@ -8,7 +8,7 @@ from dataclasses import replace
 from typing import Any, cast
 
 from checkpost.contract.contract import Contract, Operation
-from checkpost.contract.node import Node
+from checkpost.contract.node import Node, Unresolved
 from checkpost.model.actions import action_families, like_key, undeclared_key, with_lists_beside
 from checkpost.model.address import Address, addresses_by_filter
 from checkpost.model.bulk import bulk_of
@@ -325,6 +325,8 @@ def _resource(
     if not names:
         bodies = [body_schema(operations.get(each)) for each in _WRITES]
         names = next((found for body in bodies if (found := frozenset(shape_of(body).properties))), frozenset())
+        if _is_same(listed, read_schema):
+            read_schema = None  # it is said of every answer, whatever that holds
     row_at = correction.row if correction.row is not None else row_pointer(read_schema, names, in_lists=True)
     if row_at is not None and "read" in operations:
         deep = inside(read_schema, row_at)
@@ -470,6 +472,15 @@ def _resource(
         bodies_untold=tuple(untold),
         told=known if known is not None and GUESSED not in shape_of(known).keywords else None,
     )
+
+
+def _is_same(one: Node | None, other: Node | None) -> bool:
+    """Whether two schemas stand at the same place."""
+    try:
+        at, beside = (each.resolved() if each is not None else None for each in (one, other))
+    except Unresolved:
+        return False
+    return at is not None and beside is not None and (at.uri, at.pointer) == (beside.uri, beside.pointer)
 
 
 def _says(operation: Operation | None, parameter: str, word: str) -> bool:
