@@ -107,7 +107,9 @@ def _understood(resource: Resource, operation: Operation, action: str) -> Iterat
     purpose = _purpose(operation, action)
     said = " ".join([operation.summary, operation.description, *(each.description for each in operation.responses)])
     documented = {each.status for each in operation.responses}
-    atomic = True if _ATOMIC.search(said) else (False if _EACH.search(said) or "207" in documented else None)
+    # beside a status for what is wrong with a whole body, 207 may be for what is found out later
+    each = bool(_EACH.search(said)) or ("207" in documented and not documented & {"400", "409", "422"})
+    atomic = True if _ATOMIC.search(said) else (False if each else None)
     for media in operation.body.content if operation.body else ():
         if media.name in LINES and purpose == "create":
             why = Reason(f"{operation} takes newline-delimited JSON", "stated")
