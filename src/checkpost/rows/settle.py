@@ -193,16 +193,19 @@ class _Settling:
 
     def _left(self, name: str) -> list[Left]:
         found = self.looks[name]
-        left = [Left(name, key, self.tried.get((name, key), "it is still there")) for key in found.own]
-        left += [Left(name, key, why, False) for key, why in found.like.items()]
-        why = f"whether it was made cannot be determined: {found.why}"
+        untold = f"whether it was made cannot be determined: {found.why}"
         # a key that was given again and again stands for one row at the most
-        keys = dict.fromkeys(each.named for each in found.untold if each.named is not None)
+        keys = [each.named for each in found.untold if each.named is not None]
+        unsure = {**dict.fromkeys(keys, untold), **found.like}
         unknown = sum(each.named is None for each in found.untold)
         return [
-            *left,
-            *(Left(name, key, self.tried.get((name, key), why), False) for key in keys),
-            *[Left(name, None, why, False)] * unknown,
+            *(Left(name, key, self.tried.get((name, key), "it is still there")) for key in found.own),
+            *(
+                Left(name, key, self.tried.get((name, key), why), False)
+                for key, why in unsure.items()
+                if key not in found.own
+            ),
+            *[Left(name, None, untold, False)] * unknown,
         ]
 
     def _close(self, names: Sequence[str], left: Sequence[Left]) -> None:
