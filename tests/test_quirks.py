@@ -194,6 +194,48 @@ class Archiving(Library):
         return answer
 
 
+class Restoring(Archiving):
+    """Deleted rows are kept, and come back when that is asked for; ``fault`` says what is wrong with it."""
+
+    fault = ""
+
+    def contract(self) -> Json:
+        contract = Library.contract(self)
+        item = self.path + "/{id}"
+        key = contract["paths"][item]["parameters"]
+        answers = contract["paths"][item]["get"]["responses"]
+        contract["paths"][item + "/restore"] = {"parameters": key, "post": {"responses": answers}}
+        return contract
+
+    async def listed(self, request: Request) -> Response:
+        books = self.books
+        self.books = {key: book for key, book in books.items() if "hidden" not in book}
+        answer = await Library.listed(self, request)
+        self.books = books
+        return answer
+
+    def shown(self, book: Json) -> Json:
+        return super().shown({name: value for name, value in book.items() if name != "hidden"})
+
+    async def restore(self, request: Request) -> Response:
+        key = self.key_of(request)
+        if key not in self.archived or self.fault == "refused":
+            return self.refused(404)
+        book = self.archived.pop(key)
+        if self.fault == "forgets":
+            book["subtitle"] = None
+        if self.fault == "hides":
+            book["hidden"] = True
+        if self.fault != "nothing":
+            self.books[key] = book
+        return JSONResponse(self.shown(book))
+
+    def app(self) -> Starlette:
+        app = super().app()
+        app.router.routes.append(Route(self.path + "/{key}/restore", self.restore, methods=["POST"]))
+        return app
+
+
 class SoundQuirks(unittest.TestCase):
     def silent(self, library: Library, contract: Json | None = None, **options: Any) -> Result:
         before = copy.deepcopy(library.books)
@@ -209,6 +251,11 @@ class SoundQuirks(unittest.TestCase):
         result = self.silent(TwoShaped(style))
         passed = {each.check for each in result.checks if each.outcome == "passed"}
         self.assertLessEqual({"page.joined", "page.past-end", "read.list"}, passed)
+
+    def test_deleted_rows_that_come_back_are_told_of(self) -> None:
+        result = self.silent(Restoring(PLAIN))
+        self.assertEqual(result.kept["books"][0], "POST /api/books/{id}/restore")
+        self.assertIn("passed", [each.outcome for each in result.checks if each.check == "delete.restored"])
 
     def test_deleted_rows_that_are_kept_are_told_of(self) -> None:
         library = Archiving(replace(PLAIN, paging="skip", rows="results"))
@@ -754,6 +801,21 @@ class FurtherDefects(unittest.TestCase):
             each for each in result.exchanges if each.number > spoilt.exchanges[1] and each.request.method == "POST"
         ]
         self.assertLess(len(after), 20, "no more rows are made then")
+
+    def test_rows_that_are_restored_wrongly(self) -> None:
+        for fault, title in (
+            ("refused", "Restoring a deleted row is refused with 404"),
+            ("nothing", "A restored row is not there"),
+            ("forgets", "A restored row is not as it was"),
+            ("hides", "A restored row is not in the list"),
+        ):
+            with self.subTest(fault=fault):
+                library = Restoring(PLAIN)
+                library.fault = fault
+                before = copy.deepcopy(library.books)
+                result = run_on(library)
+                self.assertEqual([each.title for each in told(result)], [title])
+                self.assertEqual((library.books, result.left), (before, ()))
 
     def test_creates_that_are_answered_with_another_key(self) -> None:
         for key in (0, 3):  # of no row, and of a row of others

@@ -129,6 +129,8 @@ class Temper:
     soft_delete: bool = False
     #: Whether a path removes for good what was deleted and is kept.
     purges: bool = False
+    #: A path brings back rows that were deleted and are kept; of a key that is another row's by now, it changes that.
+    restores: bool = False
     cascades: bool = False
     upserts: bool = False
     replace_forks: bool = False
@@ -321,6 +323,15 @@ class Api:
         if self.temper.purges and table is not None and pieces[-1] == "hard-delete" and method == "DELETE":
             gone = self.rows[table.name].pop(self._key(table, pieces[1:-1]) or (), None)
             return (204, None) if gone is not None else (404, {"error": "not found"})
+        if self.temper.restores and table is not None and pieces[-1] == "restore" and method == "POST":
+            row = self.rows[table.name].get(self._key(table, pieces[1:-1]) or ())
+            if row is None:
+                return 404, {"error": "not found"}
+            back = {name: value for name, value in row.items() if name != "~gone"}
+            back |= {} if "~gone" in row else {"restored": True}
+            self.rows[table.name][self._key(table, pieces[1:-1]) or ()] = back
+            self.version += 1
+            return 200, {name: value for name, value in back.items() if name != "restored"}
         if table is None or len(pieces) not in {1, 1 + len(table.key)}:
             return 404, {"error": "there is no such path"}
         key = self._key(table, pieces[1:])
@@ -506,7 +517,7 @@ class Api:
     ) -> tuple[int, Any]:
         rows, temper = self.rows[table.name], self.temper
         row = rows.get(key) if not temper.unseen or key in self.foreign[table.name] else None
-        if row is not None and "~gone" in row and temper.purges:
+        if row is not None and "~gone" in row and (temper.purges or temper.restores):
             row = None
         if method in {"GET", "HEAD"}:
             if row is None or (row.get("~gone") and temper.soft_delete is False):
@@ -666,6 +677,9 @@ class Api:
                 "delete": delete,
             },
         )
+        if self.temper.restores:
+            path = f"/{table.name}/" + "/".join("{" + name + "}" for name in table.key) + "/restore"
+            yield path, {"parameters": parameters, "post": {"responses": delete["responses"]}}
         if self.temper.purges:
             path = f"/{table.name}/" + "/".join("{" + name + "}" for name in table.key) + "/hard-delete"
             yield path, {"parameters": parameters, "delete": delete}

@@ -65,7 +65,8 @@ class Result:
     held: int = 0
     #: How the database was behind the run, against how it was before it, where the profile names one.
     compared: Compared | None = None
-    #: Rows that were deleted and that the API keeps: by table, the parameter of its list that shows them, and how many.
+    #: Rows that were deleted and are kept: by table, the parameter of its list or the path that shows them, or
+    #: the operation that brings them back, and how many.
     kept: Mapping[str, tuple[str, int]] = field(default_factory=dict)
     #: Tokens that log-ins have given, by the name that stands for each.
     tokens: dict[str, str] = field(default_factory=dict)

@@ -150,7 +150,8 @@ def infer(
             subcollections=tuple(_without_links(each, taken_apart) for each in found),
             linkages=linkages,
             bulk=bulk_of(resource, nearby),
-            purge=_purge_of(resource, nearby),
+            purge=_under_row(resource, nearby, {"DELETE"}, _FOR_GOOD),
+            restore=_under_row(resource, nearby, {"POST", "PUT", "PATCH"}, _BACK),
         )
     used = {operation.place for each in resources.values() for operation in each.every_operation}
     used |= {each.place for each in contract.operations if each.method == "GET" and each.path in aggregated}
@@ -183,6 +184,8 @@ def _by_path(operations: Sequence[Operation]) -> dict[str, dict[str, Operation]]
     return by_path
 
 
+#: What a path under a row is called that brings back the row that was deleted.
+_BACK = re.compile(r"restore|un[-_]?(?:delete|remove|trash|archive)|recover|undo[-_]?(?:delete|remove)|revive", re.I)
 #: What a path under a row is called that removes the row for good, where deleting it keeps it.
 _FOR_GOOD = re.compile(
     r"(?:hard|force|permanent(?:ly)?)[-_]?(?:delete|remove|destroy)|(?:delete|remove|destroy)[-_]?"
@@ -191,14 +194,17 @@ _FOR_GOOD = re.compile(
 )
 
 
-def _purge_of(resource: Resource, operations: Nearby) -> Operation | None:
-    """What removes a row for good, beside what deletes it."""
+def _under_row(
+    resource: Resource, operations: Nearby, methods: Container[str], words: re.Pattern[str]
+) -> Operation | None:
+    """What a word under a row's path does with what was deleted and is kept, where its body need hold nothing."""
     if resource.item is None or "delete" not in resource.operations:
         return None
     item = _alike(resource.item)
     for operation in operations.beginning(PARAMETER.split(resource.item)[0]):
         head, _, word = _alike(operation.path).rpartition("/")
-        if operation.method == "DELETE" and head == item and _FOR_GOOD.fullmatch(word):
+        needed = shape_of(body_schema(operation)).required
+        if operation.method in methods and head == item and words.fullmatch(word) and not needed:
             return operation
     return None
 

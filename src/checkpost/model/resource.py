@@ -143,8 +143,9 @@ class Resource:
     told: Node | None = field(default=None, repr=False, compare=False)
     #: Whether its update is a patch of operations (RFC 6902).
     patched: bool = False
-    #: What removes for good a row that was deleted and is kept.
+    #: What removes for good a row that was deleted and is kept, and what brings it back.
     purge: Operation | None = None
+    restore: Operation | None = None
 
     @property
     def key_fields(self) -> tuple[str, ...]:
@@ -181,7 +182,7 @@ class Resource:
             own += [*each.view.operations.values(), *each.rows.values(), *filter(None, (each.link, each.unlink))]
         for link in self.linkages:
             own += [*link.writes.values(), *filter(None, [link.read, link.related])]
-        own += [self.purge] if self.purge is not None else []
+        own += [each for each in (self.purge, self.restore) if each is not None]
         return tuple(dict.fromkeys(own))
 
     def relation(self, name: str) -> Relation | None:

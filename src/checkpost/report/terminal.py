@@ -129,6 +129,7 @@ def _verdict(document: Json) -> RenderableType:
     for each in summary.get("kept", ()):
         shows = each["parameter"]
         how = f"{shows} shows them" if shows.startswith("/") else f"its list shows them with {shows}"
+        how = f"{shows} brings them back" if " /" in shows else how
         kept = f"{each['rows']} deleted rows of {each['table']} are kept: {how}."
         lines.append(Text(kept, style="bold"))
     idle = (f"The waiver of {each['waiver']} does nothing: {each['why']}." for each in summary.get("idle_waivers", ()))
