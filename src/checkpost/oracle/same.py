@@ -149,7 +149,7 @@ def change(field: Field, sent: Any, got: Any) -> str:
         if abs(first - second) < 1 and first != first.to_integral():
             return "the number was rounded"
         return "the number changed"
-    return "the value changed"
+    return "another value came back"
 
 
 def _change_of_text(field: Field, sent: str, got: str) -> str:
