@@ -134,7 +134,8 @@ class Schema(unittest.TestCase):
         self.assertEqual(set(self.schema["properties"]), known)
         correction = self.schema["$defs"]["correction"]["properties"]
         # what a read alone can show is nothing to be stated
-        self.assertEqual(set(correction), set(Correction.__dataclass_fields__) - {"shown_key", "telling"})
+        learnt = {"shown_key", "shown_paging", "telling"}
+        self.assertEqual(set(correction), set(Correction.__dataclass_fields__) - learnt)
         self.assertEqual(set(self.schema["$defs"]["role"]["oneOf"][2]["properties"]), set(_ROLE_KEYS))
         for part, keys in _QUERY_KEYS.items():
             stated = self.schema["$defs"]["queries"]["properties"][part]["oneOf"][1]["properties"]

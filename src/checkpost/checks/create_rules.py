@@ -9,18 +9,23 @@ from checkpost.checks.registry import Blocked, check
 from checkpost.checks.rules import accepted, broken_by, situation
 from checkpost.checks.together import all_of
 from checkpost.findings import Finding
+from checkpost.model.field import MISSING
 from checkpost.values.broken import Break
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import key_text
+from checkpost.wire.listing import Key, key_text
+
+
+async def _send(case: Case, each: Break) -> tuple[Exchange, Key | None]:
+    """Send a record that breaks a rule; the key of its row, if one was made."""
+    if each.value is MISSING:
+        case.state.lacked.add(each.field)
+    return await case.create(each.apply(await case.record()), situation(each))
 
 
 async def _at_once(case: Case, broken: Sequence[Break]) -> list[tuple[Break, Exchange]]:
     """Send records that break a rule each."""
-
-    async def send(each: Break) -> tuple[Break, Exchange]:
-        return each, (await case.create(each.apply(await case.record()), situation(each)))[0]
-
-    return await all_of(map(send, broken))
+    answers = await all_of(_send(case, each) for each in broken)
+    return [(each, exchange) for each, (exchange, _) in zip(broken, answers, strict=True)]
 
 
 async def _one_by_one(case: Case, broken: Sequence[Break]) -> list[tuple[Break, Exchange]]:
@@ -32,12 +37,11 @@ async def _one_by_one(case: Case, broken: Sequence[Break]) -> list[tuple[Break, 
         kind = (each.keyword, each.value is None)
         if kind in case.world.spoiling:
             continue
-        exchange, key = await case.create(each.apply(await case.record()), situation(each))
+        exchange, key = await _send(case, each)
         tried.append((each, exchange))
         if key is None or not exchange.answer.ok or not case.has("read"):
             continue
-        answer = (await case.read(key))[0].answer
-        if answer.status >= 500:
+        if (await case.read(key))[0].answer.status >= 500:
             case.world.spoiling.add(kind)
             break
     return tried

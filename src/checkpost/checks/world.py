@@ -53,6 +53,10 @@ class Watch:
 WATCH: ContextVar[Watch | None] = ContextVar("watch", default=None)
 
 
+#: What stands in a row for a value that was left out.
+_FILLED: tuple[Any, ...] = (None, "", 0, [], {})
+
+
 @dataclass
 class State:
     """What the run has found out about one resource so far."""
@@ -73,6 +77,8 @@ class State:
     deletes_fail: bool = False
     #: Whether creates are answered with a server error, though their rows are stored.
     stores_failing: bool = False
+    #: The required fields that records were made without.
+    lacked: set[str] = field(default_factory=set)
     #: How records are made that the API accepts: generated (""), like a row that is there ("copy" all but
     #: free texts, "copy all"), or of the required fields ("least").
     recipe: str = ""
@@ -286,6 +292,7 @@ class World:
         def broken(field_name: str, value: Any) -> bool:
             field = resource.field(field_name)
             sent = self.ledger is not None and self.ledger.has_sent(resource.name, field_name, value)
+            sent = sent or (field_name in self.state(resource.name).lacked and value in _FILLED)
             return sent and (field is None or not self.valid(field, value))
 
         asked = parse_qsl(urlsplit(exchange.request.url).query, keep_blank_values=True)

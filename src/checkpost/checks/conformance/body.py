@@ -114,7 +114,7 @@ def media_and_body(observation: Observation, documented: Response, validators: V
             "Rows come inside an object that the contract does not describe",
             f"the {what} that the schema describes",
             f"an object of {', '.join(list(body)[:8])}, with the {what} in {member}",
-            f"everywhere:{what} wrapped",
+            "everywhere:wrapped",
             media.place,
         )
     reported: set[tuple[Place, str]] = set()
