@@ -326,6 +326,8 @@ class Library:
             }.get(style.paging, 0)
         except ValueError:
             return self.refused(400)
+        if size < 0 or start < 0:
+            return self.refused(400)
         size = size if style.paging else len(books)
         page = [self.shown(book) for book in books[start : start + size]]
         page = [row[style.wrap] for row in page] if style.wrap else page

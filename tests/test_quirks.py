@@ -733,6 +733,25 @@ class Viewed(Library):
         return app
 
 
+class Unbounded(Library):
+    """A negative position begins at the first row; ``words`` may say so."""
+
+    words = ""
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        for each in contract["paths"][self.path]["get"]["parameters"]:
+            if each["name"] == "skip":
+                each["description"] = self.words
+        return contract
+
+    async def listed(self, request: Request) -> Response:
+        if request.query_params.get("skip", "").startswith("-"):
+            request.scope["query_string"] = b"take=" + request.query_params.get("take", "10").encode()
+            request = Request(request.scope)
+        return await super().listed(request)
+
+
 class Misnaming(Library):
     """Each create is answered with one key."""
 
@@ -801,6 +820,15 @@ class FurtherDefects(unittest.TestCase):
             each for each in result.exchanges if each.number > spoilt.exchanges[1] and each.request.method == "POST"
         ]
         self.assertLess(len(after), 20, "no more rows are made then")
+
+    def test_negative_positions_that_are_taken(self) -> None:
+        style = replace(PLAIN, paging="skip", rows="results", total="count")
+        [finding] = told(run_on(Unbounded(style)))
+        self.assertEqual(finding.title, "A negative size or position is accepted")
+        self.assertEqual((finding.basis, finding.severity, finding.subjects), ("expectation", "warning", ("skip",)))
+        library = Unbounded(style)
+        library.words = "Rows to pass over; -1 begins at the first."
+        self.assertEqual(told(run_on(library)), [])
 
     def test_rows_that_are_restored_wrongly(self) -> None:
         for fault, title in (

@@ -2,22 +2,26 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import AsyncIterator
 from typing import Any
+from urllib.parse import parse_qsl, urlsplit
 
 from checkpost.checks.asking import once
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
 from checkpost.contract.contract import Parameter
-from checkpost.findings import Finding
+from checkpost.findings import Basis, Finding
 from checkpost.model.shape import shape_of
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Asked, Key, Listing, Row, counted, key_text, next_url, position_of
 
 _MOST_PAGES = 12
 #: Sizes and positions that no list has.
-_FAR = (-1, 2**31, 10**22)
+_NEGATIVE = -1
+_BELOW, _TOO_LOW = "below its minimum", "a refusal: it is below the documented minimum"
+_FAR = (_NEGATIVE, 2**31, 10**22)
 #: A range that the list does not have (RFC 9110, 15.5.17): as good as an empty page.
 _NOT_THERE = 416
 
@@ -296,16 +300,22 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
         parameter = _parameter(case, name)
         limits = shape_of(parameter.schema).keywords if parameter else {}
         if isinstance(limits.get("minimum"), int):
-            tries.append((str(name), limits["minimum"] - 1, "below its minimum"))
+            tries.append((str(name), limits["minimum"] - 1, _BELOW))
         if isinstance(limits.get("maximum"), int):
             tries.append((str(name), limits["maximum"] + 1, "above its maximum"))
     far = [name for name in (paging.limit, paging.position) if _parameter(case, name) is not None]
     beside = (
         position_of(case.client, 0, min(5, paging.largest or 5)).pairs if paging.style in {"offset", "page"} else ()
     )
-    for name in far:  # beyond 32 and 64 bits, and negative: that an API fails for them is told of every answer
+    for name in far:  # beyond 32 and 64 bits: that an API fails for them is told of every answer
         other = tuple(pair for pair in beside if pair[0] != name)
-        await all_of(ask_page(case, Asked(((str(name), value), *other)), f"{name} = {value}") for value in _FAR)
+        pages = await all_of(ask_page(case, Asked(((str(name), value), *other)), f"{name} = {value}") for value in _FAR)
+        exchange, rows = pages[_FAR.index(_NEGATIVE)]
+        below = [value for each, value, words in tries if each == name and words == _BELOW]
+        if below and rows and _NEGATIVE not in below:
+            yield _negative_taken(case, str(name), exchange, len(rows), "contract", _TOO_LOW)
+        elif rows and not below and not _says_negative(case, str(name)):
+            yield _negative_taken(case, str(name), exchange, len(rows), "expectation", "a refusal, such as 400")
     if not tries:
         if far:
             return
@@ -330,18 +340,30 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
                 evidence=[exchange],
             )
         elif value < 0 and rows:
-            yield case.finding(
-                "warning",
-                "contract",
-                "A negative size or position is accepted",
-                "a refusal: it is below the documented minimum",
-                f"{exchange.answer.status} with {len(rows)} rows for {name}={value}",
-                cause="negative taken",
-                purpose="list",
-                place=place_of(case, name),
-                subjects=[name],
-                evidence=[exchange],
-            )
+            yield _negative_taken(case, name, exchange, len(rows), "contract", _TOO_LOW)
+
+
+def _says_negative(case: Case, name: str) -> bool:
+    """Whether words give a negative value a meaning."""
+    parameter = _parameter(case, name)
+    said = f"{parameter.description} {shape_of(parameter.schema).keywords}" if parameter is not None else ""
+    return bool(re.search(r"(?<![\w.])-\d|\bnegative\b|\bunlimited\b|\bno limit\b", said, re.I))
+
+
+def _negative_taken(case: Case, name: str, exchange: Exchange, rows: int, basis: Basis, expected: str) -> Finding:
+    asked = dict(parse_qsl(urlsplit(exchange.request.url).query)).get(name)
+    return case.finding(
+        "warning",
+        basis,
+        "A negative size or position is accepted",
+        expected,
+        f"{exchange.answer.status} with {rows} rows for {name}={asked}",
+        cause="negative taken",
+        purpose="list",
+        place=place_of(case, name),
+        subjects=[name],
+        evidence=[exchange],
+    )
 
 
 @check("page.total", needs=("list",), cost=lambda resource: 2)

@@ -107,8 +107,8 @@ def _understood(resource: Resource, operation: Operation, action: str) -> Iterat
     purpose = _purpose(operation, action)
     said = " ".join([operation.summary, operation.description, *(each.description for each in operation.responses)])
     documented = {each.status for each in operation.responses}
-    # beside a status for what is wrong with a whole body, 207 may be for what is found out later
-    each = bool(_EACH.search(said)) or ("207" in documented and not documented & {"400", "409", "422"})
+    # beside a status for when all is done, 207 may be for what is asked for, or found out later
+    each = bool(_EACH.search(said)) or ("207" in documented and not documented & {"200", "201", "202", "204"})
     atomic = True if _ATOMIC.search(said) else (False if each else None)
     for media in operation.body.content if operation.body else ():
         if media.name in LINES and purpose == "create":
