@@ -168,11 +168,11 @@ def _arrays(schema: Node | None, resource: Resource) -> Iterator[tuple[str, Node
 
 
 def _are_keys(item: Shape, resource: Resource) -> bool:
-    """Whether the items of an array are keys: plain values, or objects of the key alone."""
-    names = set(resource.key.fields) if resource.key else set()
-    return (bool(item.types & {"integer", "string"}) and not item.properties) or (
-        bool(names) and set(item.properties) == names
-    )
+    """Whether the items of an array that names what to delete are keys: plain values or such of which nothing is said,
+    or objects of the key alone."""
+    if not item.properties:
+        return not item.types or bool(item.types & {"integer", "string"})
+    return set(item.properties) == set(resource.key_fields)
 
 
 def _key_list(operation: Operation, resource: Resource) -> Parameter | None:
