@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import AsyncIterator
 from typing import Any
-from urllib.parse import parse_qsl, urlsplit
 
 from checkpost.checks.asking import once
 from checkpost.checks.case import Case
@@ -313,9 +312,10 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
         exchange, rows = pages[_FAR.index(_NEGATIVE)]
         below = [value for each, value, words in tries if each == name and words == _BELOW]
         if below and rows and _NEGATIVE not in below:
-            yield _negative_taken(case, str(name), exchange, len(rows), "contract", _TOO_LOW)
+            yield _negative_taken(case, str(name), _NEGATIVE, exchange, len(rows), "contract", _TOO_LOW)
         elif rows and not below and not _says_negative(case, str(name)):
-            yield _negative_taken(case, str(name), exchange, len(rows), "expectation", "a refusal, such as 400")
+            why = "a refusal, such as 400"
+            yield _negative_taken(case, str(name), _NEGATIVE, exchange, len(rows), "expectation", why)
     if not tries:
         if far:
             return
@@ -340,7 +340,7 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
                 evidence=[exchange],
             )
         elif value < 0 and rows:
-            yield _negative_taken(case, name, exchange, len(rows), "contract", _TOO_LOW)
+            yield _negative_taken(case, name, value, exchange, len(rows), "contract", _TOO_LOW)
 
 
 def _says_negative(case: Case, name: str) -> bool:
@@ -350,14 +350,15 @@ def _says_negative(case: Case, name: str) -> bool:
     return bool(re.search(r"(?<![\w.])-\d|\bnegative\b|\bunlimited\b|\bno limit\b", said, re.I))
 
 
-def _negative_taken(case: Case, name: str, exchange: Exchange, rows: int, basis: Basis, expected: str) -> Finding:
-    asked = dict(parse_qsl(urlsplit(exchange.request.url).query)).get(name)
+def _negative_taken(
+    case: Case, name: str, value: int, exchange: Exchange, rows: int, basis: Basis, expected: str
+) -> Finding:
     return case.finding(
         "warning",
         basis,
         "A negative size or position is accepted",
         expected,
-        f"{exchange.answer.status} with {rows} rows for {name}={asked}",
+        f"{exchange.answer.status} with {rows} rows for {name}={value}",
         cause="negative taken",
         purpose="list",
         place=place_of(case, name),
