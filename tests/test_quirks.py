@@ -236,6 +236,42 @@ class Restoring(Archiving):
         return app
 
 
+class Together(Library):
+    """One change for the rows of several keys; ``reached`` says how many of them it is carried out on."""
+
+    reached = 1000
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        body = {
+            "type": "object",
+            "required": ["ids", "data"],
+            "properties": {
+                "ids": {"type": "array", "items": {"type": "integer"}},
+                "data": {"$ref": "#/components/schemas/BookChange"},
+            },
+        }
+        answers = {code: {"description": ""} for code in ("204", "404", "422")}
+        content = {"content": {"application/json": {"schema": body}}}
+        contract["paths"][self.path + "/bulk-update"] = {"post": {"requestBody": content, "responses": answers}}
+        return contract
+
+    async def change(self, request: Request) -> Response:
+        body = await request.json()
+        if self.broken(body["data"], True):
+            return self.refused(422)
+        if any(key not in self.books for key in body["ids"]):
+            return self.refused(404)
+        for key in body["ids"][: self.reached]:
+            self.books[key] |= self.taken(body["data"])
+        return Response(status_code=204)
+
+    def app(self) -> Starlette:
+        app = super().app()
+        app.router.routes.insert(0, Route(self.path + "/bulk-update", self.change, methods=["POST"]))
+        return app
+
+
 class SoundQuirks(unittest.TestCase):
     def silent(self, library: Library, contract: Json | None = None, **options: Any) -> Result:
         before = copy.deepcopy(library.books)
@@ -251,6 +287,10 @@ class SoundQuirks(unittest.TestCase):
         result = self.silent(TwoShaped(style))
         passed = {each.check for each in result.checks if each.outcome == "passed"}
         self.assertLessEqual({"page.joined", "page.past-end", "read.list"}, passed)
+
+    def test_one_change_for_several_keys(self) -> None:
+        result = self.silent(Together(PLAIN))
+        self.assertEqual([each.outcome for each in result.checks if each.check == "bulk.update"][:1], ["passed"])
 
     def test_deleted_rows_that_come_back_are_told_of(self) -> None:
         result = self.silent(Restoring(PLAIN))
@@ -829,6 +869,12 @@ class FurtherDefects(unittest.TestCase):
         library = Unbounded(style)
         library.words = "Rows to pass over; -1 begins at the first."
         self.assertEqual(told(run_on(library)), [])
+
+    def test_one_change_that_reaches_some_of_its_keys(self) -> None:
+        library = Together(PLAIN)
+        library.reached = 2
+        [finding] = told(run_on(library))
+        self.assertEqual((finding.check, finding.title), ("bulk.update", "Bulk update does not store all changes"))
 
     def test_rows_that_are_restored_wrongly(self) -> None:
         for fault, title in (

@@ -23,7 +23,8 @@ _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 
 
 async def _changes(case: Case, bulk: Bulk, rows: Sequence[Own]) -> tuple[str, list[dict[str, Any]]]:
-    """A new value of one field for each row, as the items of a request. Raises Skipped."""
+    """A new value of one field for each row, or one for all of them where the request takes no more, as the items of a
+    request. Raises Skipped."""
     names = case.resource.key_fields
     replaces = bulk.operation.method == "PUT" and "replace" in case.resource.operations
     fields = [
@@ -36,9 +37,12 @@ async def _changes(case: Case, bulk: Bulk, rows: Sequence[Own]) -> tuple[str, li
     ]
     chosen = sorted(fields, key=lambda each: (each.kind not in {"text", "number"}, each.unique, each.type == "boolean"))
     for field in chosen:
-        items = []
+        if bulk.beside and (field.type == "boolean" or not _repeats(case, field)):
+            continue  # one value has to be new to all of them, and none's alone
+        items: list[dict[str, Any]] = []
         for own in rows:
-            value = await case.value(field, unlike=own.record.get(field.name, MISSING))
+            one = bool(bulk.beside and items)
+            value = items[0][field.name] if one else await case.value(field, unlike=own.record.get(field.name, MISSING))
             if value is MISSING or value is None:
                 break
             whole = await case.record("replace") if replaces else {}
@@ -46,6 +50,12 @@ async def _changes(case: Case, bulk: Bulk, rows: Sequence[Own]) -> tuple[str, li
         if len(items) == len(rows):
             return field.name, items
     raise Skipped("none of its fields can be changed")
+
+
+def _repeats(case: Case, field: Field) -> bool:
+    """Whether several rows have one value in a field, so that it is not unique, whatever the contract leaves out."""
+    values = [repr(row.get(field.name)) for row in case.state.rows_before if row.get(field.name) is not None]
+    return not field.unique and len(set(values)) < len(values)
 
 
 @check("bulk.update", needs=_NEEDS, creates=True, cost=has_bulk("update", 14))

@@ -56,6 +56,9 @@ def body_of(bulk: Bulk, items: Sequence[Any]) -> bytes:
     """Items as an operation on many takes them in its body."""
     if bulk.form == "lines":
         text = "".join(json.dumps(item, ensure_ascii=False) + "\n" for item in items)
+    elif bulk.beside:
+        change = {name: value for name, value in items[0].items() if name != bulk.key}
+        text = json.dumps({bulk.name: [each[bulk.key] for each in items], bulk.beside: change}, ensure_ascii=False)
     else:
         text = json.dumps({bulk.name: list(items)} if bulk.form == "wrapped" else list(items), ensure_ascii=False)
     return text.encode("utf-8", "surrogatepass")

@@ -44,8 +44,9 @@ class Bulk:
 
     ``array`` takes an array as its body, ``wrapped`` one under ``name``, ``lines`` newline-delimited JSON,
     ``query`` keys in the parameter ``name`` (joined by ``separator``, or repeated where that is None),
-    ``filter`` the conditions of a list. ``keys`` says that the items are keys and not rows. ``atomic`` is
-    whether one bad item stops all, None where nothing says so; ``least`` and ``largest`` limit the items.
+    ``filter`` the conditions of a list. ``keys`` says that the items are keys and not rows: values of the field ``key``
+    where a member ``beside`` them holds one change for all. ``atomic`` is whether one bad item stops all, None where
+    nothing says so; ``least`` and ``largest`` limit the items.
     """
 
     purpose: BulkPurpose
@@ -54,6 +55,8 @@ class Bulk:
     name: str = ""
     separator: str | None = ","
     keys: bool = False
+    beside: str = ""
+    key: str = ""
     atomic: bool | None = None
     least: int = 0
     largest: int | None = None
@@ -117,6 +120,15 @@ def _understood(resource: Resource, operation: Operation, action: str) -> Iterat
             return
         if not media.name.endswith("json"):
             continue
+        beside = _one_change(media.schema, resource) if purpose == "update" else None
+        if beside is not None:
+            name, change, least, largest = beside
+            why = Reason(f"{operation} takes keys under {name}, and one change for all under {change}", "stated")
+            yield Bulk(
+                purpose, operation, "wrapped", name, keys=True, beside=change, key=resource.key_fields[0],
+                atomic=atomic, least=least, largest=largest, media_type=media.name, reason=why,
+            )  # fmt: skip
+            return
         for name, array in _arrays(media.schema, resource):
             shape = shape_of(array)
             words = shape.keywords
@@ -146,7 +158,10 @@ def _understood(resource: Resource, operation: Operation, action: str) -> Iterat
             why = Reason(f"{operation} takes keys in {parameter.name}", "likely")
             most = int(words["maxItems"]) if isinstance(words.get("maxItems"), int) else None
             separator = None if joined else ","
-            yield Bulk(purpose, operation, "query", parameter.name, separator, True, atomic, 1, most, reason=why)
+            yield Bulk(
+                purpose, operation, "query", parameter.name, separator,
+                keys=True, atomic=atomic, least=1, largest=most, reason=why,
+            )  # fmt: skip
             return
     if filtered and purpose in {"update", "delete"} and plain(operation.path) == plain(resource.collection or ""):
         why = Reason(f"{operation} takes the list's {filtered[0]}", "likely")
@@ -165,6 +180,22 @@ def _arrays(schema: Node | None, resource: Resource) -> Iterator[tuple[str, Node
             rows = {each.name for each in resource.fields} & set(shape.properties)
             if len(arrays) == 1 and len(rows) <= len(shape.properties) // 2 and arrays[0] not in rows:
                 yield arrays[0], shape.properties[arrays[0]]
+
+
+def _one_change(schema: Node | None, resource: Resource) -> tuple[str, str, int, int | None] | None:
+    """Where a body holds an array of keys and one change for all of them: their members' names, and the least and the
+    largest number of keys."""
+    members = {name: shape_of(each) for name, each in shape_of(schema).properties.items()}
+    if len(members) != 2 or len(resource.key_fields) != 1:
+        return None
+    keys = [name for name, each in members.items() if each.is_array and _are_keys(shape_of(each.item), resource)]
+    fields = {each.name for each in resource.fields if each.updated or each.replaced}
+    changes = [name for name, each in members.items() if not each.is_array and fields & set(each.properties)]
+    if len(keys) != 1 or len(changes) != 1 or shape_of(members[keys[0]].item).properties:
+        return None
+    words = members[keys[0]].keywords
+    largest = words.get("maxItems")
+    return keys[0], changes[0], int(words.get("minItems") or 0), largest if isinstance(largest, int) else None
 
 
 def _are_keys(item: Shape, resource: Resource) -> bool:

@@ -273,6 +273,7 @@ def _bulk_text(resource: Resource) -> str:
     for bulk in resource.bulk.values():
         path = bulk.operation.path.removeprefix(resource.collection or "") or "the list's path"
         form = forms.get(bulk.form, f"{bulk.name}=KEYS" if bulk.form == "query" else f"an array under {bulk.name}")
+        form += f" of keys, and one change under {bulk.beside}" if bulk.beside else ""
         said.append(f"{bulk.operation.method} {path} ({form})")
     return ", ".join(said)
 
