@@ -53,8 +53,11 @@ async def extreme_values(case: Case) -> AsyncIterator[Finding]:
 
 async def _half_sent(case: Case, field: Field | None) -> list[Finding] | None:
     """The findings about half of a character in a text; None where it is not sent. What keeps rows in files may lose
-    all of them where it fails to write one: it is written only where rows are kept as a database keeps them."""
-    if case.state.in_columns and not case.state.loosely:
+    all of them where it fails to write one: it is written only where rows are kept as a database keeps them, as this
+    table shows, or another where this one has nothing that would."""
+    state, others = case.state, case.world.states.values()
+    shown = state.in_columns or any(each.in_columns for each in others)
+    if shown and not (state.loosely or (not state.in_columns and any(each.loosely for each in others))):
         return (await _sent(case, field, _HALF, _halved, "escaped"))[0]
     return [] if field is not None and await _in_a_refused_record(case, field) else None
 
