@@ -591,6 +591,8 @@ class Repeating(Library):
         answer = await super().listed(request)
         body = json.loads(bytes(answer.body))
         text = request.query_params.get("skip", "0")
+        if text.startswith("-"):
+            return self.refused(400)
         start = int(text) if text.isdigit() else 0
         if start and body.get("results"):
             body["results"] = [self.shown(list(self.books.values())[start - 1]), *body["results"][:-1]]
@@ -613,6 +615,8 @@ class Stubborn(Library):
 
     async def listed(self, request: Request) -> Response:
         text = request.query_params.get("skip", "0")
+        if text.startswith("-"):
+            return self.refused(400)
         start = int(text) if text.isdigit() else 0
         books = list(self.books.values())
         return JSONResponse({"results": [self.shown(book) for book in books[start:]], "total": len(books)})

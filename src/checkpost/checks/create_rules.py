@@ -11,6 +11,7 @@ from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING
 from checkpost.values.broken import Break
+from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key, key_text
 
@@ -37,7 +38,12 @@ async def _one_by_one(case: Case, broken: Sequence[Break]) -> list[tuple[Break, 
         kind = (each.keyword, each.value is None)
         if kind in case.world.spoiling:
             continue
-        exchange, key = await _send(case, each)
+        try:
+            exchange, key = await _send(case, each)
+        except (Blocked, Unsafe):
+            if tried:
+                break  # what was taken so far is told all the same
+            raise
         tried.append((each, exchange))
         if key is None or not exchange.answer.ok or not case.has("read"):
             continue

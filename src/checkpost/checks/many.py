@@ -242,10 +242,12 @@ def making(case: Case, records: Sequence[Mapping[str, Any]]) -> Act:
 
 
 def changing(case: Case, bulk: Bulk, items: Sequence[Mapping[str, Any]]) -> Act:
-    """What changes of many rows may do, each item being a row's key and its new values."""
+    """What changes of many rows may do, each item being a row's key and its new values; one change on the path of all
+    rows it may make to them all, if the keys are ignored."""
     name, names = case.resource.name, case.resource.key_fields
-    keys = tuple(tuple(item[each] for each in names) for item in items)
-    return Act("change", tuple(Made(name, dict(item)) for item in items), tuple((name, key) for key in keys))
+    keys = tuple((name, tuple(item[each] for each in names)) for item in items)
+    on_all = bool(bulk.beside) and plain(bulk.operation.path) == plain(case.resource.collection or "")
+    return Act("change", tuple(Made(name, dict(item)) for item in items), keys, on_all)
 
 
 def removing(case: Case, bulk: Bulk, keys: Sequence[Key]) -> Act:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from typing import Any
 
 from checkpost.checks.asking import once
@@ -19,6 +19,8 @@ from checkpost.wire.listing import Asked, Key, Listing, Row, counted, key_text, 
 _MOST_PAGES = 12
 #: Sizes and positions that no list has.
 _NEGATIVE = -1
+#: Sizes of pages that nobody asked for are multiples of this.
+_ROUND = 5
 _BELOW, _TOO_LOW = "below its minimum", "a refusal: it is below the documented minimum"
 _FAR = (_NEGATIVE, 2**31, 10**22)
 #: A range that the list does not have (RFC 9110, 15.5.17): as good as an empty page.
@@ -276,6 +278,8 @@ async def described(case: Case) -> AsyncIterator[Finding]:
     count = max(total or 0, len(before.rows) if before.complete else 0)
     if rows is None or len(rows) >= count or next_url(case.client, exchange) is not None:
         return
+    if not paging.untold and (len(rows) % _ROUND or count - len(rows) < 2):
+        return  # its total may as well be wrong, which is another question
     rest = f"; {paging.limit} and {paging.position} give the rest" if paging.untold else ""
     yield case.finding(
         "warning",
@@ -311,6 +315,8 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
         pages = await all_of(ask_page(case, Asked(((str(name), value), *other)), f"{name} = {value}") for value in _FAR)
         exchange, rows = pages[_FAR.index(_NEGATIVE)]
         below = [value for each, value, words in tries if each == name and words == _BELOW]
+        if rows and await _passed_over(case, str(name), other, rows):
+            continue  # as every value of it is, which is told elsewhere
         if below and rows and _NEGATIVE not in below:
             yield _negative_taken(case, str(name), _NEGATIVE, exchange, len(rows), "contract", _TOO_LOW)
         elif rows and not below and not _says_negative(case, str(name)):
@@ -341,6 +347,14 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
             )
         elif value < 0 and rows:
             yield _negative_taken(case, name, value, exchange, len(rows), "contract", _TOO_LOW)
+
+
+async def _passed_over(case: Case, name: str, beside: Sequence[tuple[str, Any]], rows: Sequence[Row]) -> bool:
+    """Whether a list is answered with the same rows whatever a size or position is: a size of one, or a position far
+    behind."""
+    value = 1 if name == case.resource.paging.limit else max(map(abs, _FAR[:2]))
+    _, others = await ask_page(case, Asked(((name, value), *beside)), f"{name} = {value}")
+    return others == list(rows) and (name != case.resource.paging.limit or len(rows) > 1)
 
 
 def _says_negative(case: Case, name: str) -> bool:

@@ -127,11 +127,25 @@ async def _never_shown(
     keys = {key for key, _ in made}
     others = [key for key in (*table.own, *table.left) if key not in keys][:_SAMPLES]
 
-    async def reads(key: Key) -> Answer:
-        return (await client.send("read", key=key, check="tidying up", situation="whether a row is shown now")).answer
+    works = [
+        answer is not None and (answer.ok or client.absent(answer))
+        for answer in [await _read(client, key) for key in others if made]
+    ]
+    found = {}
+    for key, each in made if works and all(works) else ():
+        answer = await _read(client, key)
+        if answer is not None and answer.status >= _FAILS:
+            found[key] = each
+    return found
 
-    works = [answer.ok or client.absent(answer) for answer in [await reads(key) for key in others if made]]
-    return {key: each for key, each in made if works and all(works) and (await reads(key)).status >= _FAILS}
+
+async def _read(client: Client, key: Key) -> Answer | None:
+    """The answer to a read; None where the row may not be read."""
+    try:
+        exchange = await client.send("read", key=key, check="tidying up", situation="whether a row is shown now")
+    except Unsafe:
+        return None
+    return exchange.answer
 
 
 def _take(found: Look, listing: Listing) -> None:
@@ -228,7 +242,9 @@ async def _between_keys(client: Client, table: Table, entries: Sequence[Entry], 
     failing: list[Key] = []
 
     async def read(key: Key) -> None:
-        answer = (await client.send("read", key=key, check="tidying up", situation="whether a row is there")).answer
+        answer = await _read(client, key)
+        if answer is None:
+            return
         row = client.row_read(answer) if answer.ok else None
         if row is not None and client.key_of(row) == key:
             found.rows[key] = row
