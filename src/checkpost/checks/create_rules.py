@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
 
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, check
@@ -16,39 +18,51 @@ from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key, key_text
 
 
-async def _send(case: Case, each: Break) -> tuple[Exchange, Key | None]:
+@dataclass(frozen=True)
+class _Bad:
+    """A record that breaks a rule."""
+
+    rule: Break
+    record: Mapping[str, Any]
+
+    @property
+    def kind(self) -> tuple[str, bool]:
+        """What is wrong with it: the keyword, and whether null stands for the value."""
+        return self.rule.keyword, self.rule.value is None
+
+
+async def _send(case: Case, bad: _Bad) -> tuple[Exchange, Key | None]:
     """Send a record that breaks a rule; the key of its row, if one was made."""
-    if each.value is MISSING:
-        case.state.lacked.add(each.field)
-    return await case.create(each.apply(await case.record()), situation(each))
+    if bad.rule.value is MISSING:
+        case.state.lacked.add(bad.rule.field)
+    return await case.create(bad.record, situation(bad.rule))
 
 
-async def _at_once(case: Case, broken: Sequence[Break]) -> list[tuple[Break, Exchange]]:
+async def _at_once(case: Case, records: Sequence[_Bad]) -> list[tuple[Break, Exchange]]:
     """Send records that break a rule each."""
-    answers = await all_of(_send(case, each) for each in broken)
-    return [(each, exchange) for each, (exchange, _) in zip(broken, answers, strict=True)]
+    answers = await all_of(_send(case, bad) for bad in records)
+    return [(bad.rule, exchange) for bad, (exchange, _) in zip(records, answers, strict=True)]
 
 
-async def _one_by_one(case: Case, broken: Sequence[Break]) -> list[tuple[Break, Exchange]]:
+async def _one_by_one(case: Case, records: Sequence[_Bad]) -> list[tuple[Break, Exchange]]:
     """Send records that break a rule each, and look whether those that are accepted are shown. One that is not can
     often not be removed either, and may break the list for everybody: it is the last, and none of its kind is sent to
     other tables."""
     tried: list[tuple[Break, Exchange]] = []
-    for each in broken:
-        kind = (each.keyword, each.value is None)
-        if kind in case.world.spoiling:
+    for bad in records:
+        if bad.kind in case.world.spoiling:
             continue
         try:
-            exchange, key = await _send(case, each)
+            exchange, key = await _send(case, bad)
         except (Blocked, Unsafe):
             if tried:
                 break  # what was taken so far is told all the same
             raise
-        tried.append((each, exchange))
+        tried.append((bad.rule, exchange))
         if key is None or not exchange.answer.ok or not case.has("read"):
             continue
         if (await case.read(key))[0].answer.status >= 500:
-            case.world.spoiling.add(kind)
+            case.world.spoiling.add(bad.kind)
             break
     return tried
 
@@ -63,11 +77,12 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
         for each in broken_by(case, "create", await case.record())
         if (each.field, repr(each.value)) not in case.state.unshown
     ]
-
+    # values are the same however they are sent
+    records = [_Bad(each, each.apply(await case.record())) for each in broken]
     async with case.world.first_to_break:
-        tried = await _one_by_one(case, broken) if case.world.lenient is None else None
+        tried = await _one_by_one(case, records) if case.world.lenient is None else None
     if tried is None:
-        tried = await (_one_by_one if case.world.lenient else _at_once)(case, broken)
+        tried = await (_one_by_one if case.world.lenient else _at_once)(case, records)
     case.world.lenient = bool(case.world.lenient) or any(exchange.answer.ok for _, exchange in tried)
     for each, exchange in tried:
         if exchange.answer.ok and (found := accepted(case, "create", each, exchange)) is not None:
