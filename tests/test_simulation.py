@@ -12,7 +12,7 @@ from pathlib import Path
 from tests.simulation.tempers import TEMPERS
 
 #: Moments that are swept of each temperament, by seed; benchmarks/crashes.py sweeps them all.
-MOST, PARTS = {1: 20, 5: 10}, 2
+MOST, PARTS = {1: 16, 5: 8}, 2
 
 
 class Simulation(unittest.TestCase):
