@@ -734,13 +734,16 @@ class Case:
             raise Skipped("no key that is certainly absent could be made")
         return tuple(parts)
 
+    async def smaller(self) -> Own:
+        """Of two new rows the one with the smaller key."""
+        own, other = await self.own(2)
+        first, second = as_number(own.key[-1]), as_number(other.key[-1])
+        return other if first is not None and second is not None and first > second else own
+
     async def deleted(self) -> tuple[Own, list[Exchange]]:
         """A row made and deleted again, and the exchanges; one with a larger key stays, since some APIs give the
         largest key out again. Raises Blocked if that fails."""
-        own, other = await self.own(2)
-        first, second = as_number(own.key[-1]), as_number(other.key[-1])
-        if first is not None and second is not None and first > second:
-            own = other
+        own = await self.smaller()
         exchange = await self.send("delete", "deleting a row", key=own.key)
         if not exchange.answer.ok:
             raise Blocked(f"deleting a row answers {exchange.answer.status or exchange.answer.detail}")

@@ -101,11 +101,12 @@ async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
         at = {each.name: settled[each.name].rows for each in target.model.resources if each.name in settled}
         found += [Learnt(name, f"its list holds rows at {rows_at or 'its top'}") for name, rows_at in at.items()]
         target = _again(target, contract, rows, settled)
-        for name, shown in (await reader.of_each(target, reader.paging)).items():
+        paged = await reader.of_each(target, reader.paging)
+        for name, shown in paged.items():
             settled[name] = replace(settled.get(name, Correction()), shown_paging=shown)
             named = " and ".join(value for value in shown.values() if isinstance(value, str))
             found.append(Learnt(name, f"its list is paged by {named}, which the contract does not describe"))
-        target = _again(target, contract, rows, settled)
+        target = _again(target, contract, rows, settled) if paged else target
         for name, correction in (await reader.of_each(target, reader.key)).items():
             settled[name] = replace(
                 settled.get(name, Correction()), shown_key=correction.shown_key, telling=correction.telling

@@ -480,9 +480,9 @@ class Ledger(Holdings):
     async def _not_shown(self, client: Client, table: Table) -> int:
         """The number of the exchange that has made the own row which the API fails to show; 0 where it shows the last
         ones."""
-        for key, number in (
-            list(table.own.items())[: -_MOST_READ - 1 : -1] if "read" in client.resource.operations else ()
-        ):
+        if "read" not in client.resource.operations:
+            return 0
+        for key, number in list(table.own.items())[::-1][:_MOST_READ]:
             answer = (await client.send("read", key=key, check="ledger", situation="whether a row is shown")).answer
             if answer.status >= 500:
                 return self._exchange_of.get(number, 0)
