@@ -142,7 +142,7 @@ async def _never_shown(
 async def _read(client: Client, key: Key) -> Answer | None:
     """The answer to a read; None where the row may not be read."""
     try:
-        exchange = await client.send("read", key=key, check="tidying up", situation="whether a row is shown now")
+        exchange = await client.send("read", key=key, check="tidying up", situation="whether a row is there")
     except Unsafe:
         return None
     return exchange.answer
@@ -178,14 +178,13 @@ async def look_again(ledger: Ledger, name: str, last: Look) -> Look | None:
         return None
     found = replace(last, rows=dict(last.rows), own={})
     for key, entry in last.own.items():
-        try:
-            exchange = await client.send("read", key=key, check="tidying up", situation="whether a row is there")
-        except Unsafe:
+        answer = await _read(client, key)
+        if answer is None:
             return None
-        if client.absent(exchange.answer):
+        if client.absent(answer):
             found.rows.pop(key)
             continue
-        row = client.row_read(exchange.answer) if exchange.answer.ok else None
+        row = client.row_read(answer) if answer.ok else None
         if row is None:
             return None
         if ledger.shows(entry, key, row):
@@ -210,12 +209,10 @@ async def _by_key(client: Client, table: Table, entries: Sequence[Entry], found:
     for place, key in enumerate([*told, *samples, *rest]):
         if key is None or (found.whole and not found.hidden and place >= len(told) + len(samples)):
             break
-        try:
-            exchange = await client.send("read", key=key, check="tidying up", situation="whether a row is there")
-        except Unsafe:
+        answer = await _read(client, key)
+        if answer is None:
             unclear.add(key)
             continue
-        answer = exchange.answer
         row = client.row_read(answer) if answer.ok else None
         if row is not None and client.key_of(row) in (None, key):
             found.rows[key] = row
