@@ -6,6 +6,7 @@ import copy
 import json
 import tempfile
 import unittest
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -64,6 +65,12 @@ class Understood(unittest.TestCase):
         many = self.resource(LINES, "customers").embedded
         self.assertEqual([(each.name, each.many, each.via) for each in many], [("orders", True, "customer_id")])
         self.assertNotIn("customer", [each.name for each in orders.fields])
+
+    def test_many_rows_with_what_the_api_sets_itself(self) -> None:
+        result = run_on(Stamped(EMBEDDED), "read", "create", "bulk")
+        self.assertEqual([each[1] for each in told(result)], ["The refusal 403 is not documented"])
+        outcomes = {each.check: each.outcome for each in result.checks if each.resource == "orders"}
+        self.assertEqual((outcomes["bulk.create"], outcomes["bulk.bad-item"]), ("passed", "passed"))
 
     def test_many_rows_at_once(self) -> None:
         array = self.resource(EMBEDDED, "orders").bulk["create"]
@@ -157,6 +164,33 @@ class AllWell(Depot):
         return [{**each, "success": True, "error": None} for each in super().each_result(table, items)]
 
 
+class Stamped(Depot):
+    """It sets a moment itself, which the contract lets a client send, and calls a bad item among many forbidden."""
+
+    def contract(self) -> Json:
+        found = copy.deepcopy(super().contract())
+        for name in ("orders", "orders-new"):
+            found["components"]["schemas"][name]["properties"]["entered"] = {"type": "string", "format": "date-time"}
+        return found
+
+    def store(self, table: str, body: Any) -> Any:
+        entered = body.pop("entered", None) if isinstance(body, dict) else None
+        try:
+            datetime.fromisoformat(entered or "2025-01-01")
+        except (TypeError, ValueError):
+            raise Refused(422) from None
+        key = super().store(table, body)
+        if table == "orders":
+            self.tables[table][key]["entered"] = datetime.now(UTC).isoformat()
+        return key
+
+    def all_or_none(self, table: str, items: list[Any]) -> list[Json]:
+        try:
+            return super().all_or_none(table, items)
+        except Refused:
+            raise Refused(403) from None
+
+
 class LinesLost(Depot):
     def each_result(self, table: str, items: list[Any]) -> list[Json]:
         results = super().each_result(table, items)
@@ -236,6 +270,12 @@ class Wrong(unittest.TestCase):
 
     def test_links_in_rows_that_lead_astray(self) -> None:
         self.found(SelfAstray(LINKED), "relate", "relate.row-links")
+
+    def test_many_rows_with_what_the_api_sets_itself(self) -> None:
+        result = run_on(Stamped(EMBEDDED), "read", "create", "bulk")
+        self.assertEqual([each[1] for each in told(result)], ["The refusal 403 is not documented"])
+        outcomes = {each.check: each.outcome for each in result.checks if each.resource == "orders"}
+        self.assertEqual((outcomes["bulk.create"], outcomes["bulk.bad-item"]), ("passed", "passed"))
 
     def test_many_rows_at_once(self) -> None:
         self.found(Unchecked(EMBEDDED), "bulk", "bulk.bad-item")

@@ -165,6 +165,8 @@ class Temper:
     halves_break: bool = False
     #: A record without a required column is taken, and neither it nor its list is shown from then on.
     lacks_break: bool = False
+    #: The table of which no row can be shown: what would show one fails with 500, when it is done.
+    fails_to_show: str = ""
     #: Rows are kept in a file, which is empty once half of a character was to be written to it.
     halves_lose_all: bool = False
     others: float = 0.0
@@ -306,6 +308,10 @@ class Api:
     def handle(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> tuple[int, Any]:
         """Carry a request out: the status and the body of its answer."""
         status, value = self._handle(method, url, headers, body)
+        path = urlsplit(url).path.removeprefix(urlsplit(BASE).path).strip("/")
+        if self.temper.fails_to_show and path.split("/")[0] == self.temper.fails_to_show:
+            shows = value.get("items", value) if isinstance(value, dict) else value
+            status, value = (500, {"error": "failed"}) if status < 300 and shows else (status, value)
         return status, self._without_hidden(value) if self.hidden else value
 
     def _without_hidden(self, value: Any) -> Any:

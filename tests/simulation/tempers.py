@@ -79,6 +79,8 @@ TEMPERS = (
     Temper("removals fail, and creates often", (CROPS, LOTS, TAGS), removes_nothing="with 500", creates_fail=0.3),
     Temper("removals do nothing", (CROPS, LOTS, BOXES), removes_nothing="silently", creates_fail=0.1),
     Temper("stores what it cannot show", (CROPS, LOTS, TAGS), poisoned=True),
+    Temper("one table can show none of its rows", (CROPS, LOTS, TAGS), fails_to_show="tags"),
+    Temper("the same, others refer to them", (CROPS, LOTS, TAGS, MARKS), fails_to_show="crops", others=0.05),
     Temper("stores half of a character, and cannot show it", (CROPS, LOTS), halves_break=True),
     Temper("stores what lacks a column, and cannot show it", (CROPS, LOTS), lacks_break=True, others=0.05),
     Temper("the same, key given again", (CROPS, LOTS), keys_reused="largest", lacks_break=True, others=0.1, lost=0.03),

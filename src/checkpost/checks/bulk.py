@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Sequence
+from datetime import UTC, datetime
 from typing import Any
 
 from checkpost.checks.blame import said
@@ -16,7 +17,7 @@ from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.bulk import Bulk, BulkPurpose
 from checkpost.model.field import Field
 from checkpost.model.purpose import Purpose
-from checkpost.oracle.same import differences
+from checkpost.oracle.same import differences, kept_by_server
 from checkpost.values.broken import Break, breaks
 from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Exchange
@@ -77,9 +78,17 @@ async def _records(case: Case, number: int) -> list[dict[str, Any]]:
     return [await case.record() for _ in range(number)]
 
 
+def why_not_allowed(exchange: Exchange) -> str:
+    """That a role may not do what was asked for; empty where no answer says so."""
+    status = exchange.answer.status
+    return f"the role may not do this ({status})" if status in {401, 403, 405, 501} else ""
+
+
 def not_allowed(exchange: Exchange) -> None:
-    if exchange.answer.status in {401, 403, 405, 501}:
-        raise Skipped(f"the role may not do this ({exchange.answer.status})")
+    """Raise Skipped where an answer says that the role may not do this. Of a request that is wrong on purpose it may
+    be a refusal as others are."""
+    if why_not_allowed(exchange):
+        raise Skipped(why_not_allowed(exchange))
 
 
 @check("bulk.create", needs=_NEEDS, creates=True, cost=has_bulk("create", 8))
@@ -88,6 +97,7 @@ async def created(case: Case) -> AsyncIterator[Finding]:
     bulk = bulk_for(case, "create")
     case.state.many_refused = ""
     sent = await create_many(case, bulk, await _records(case, 3), "three valid records at once")
+    case.state.many_refused = why_not_allowed(sent.exchange)
     not_allowed(sent.exchange)
     if sent.exchange.answer.refused and not sent.stored and case.resource.relations:
         case.look_again()  # others may have removed what the records refer to
@@ -136,7 +146,7 @@ def _all_there(case: Case, bulk: Bulk, sent: Sent) -> list[Finding]:
         return [bulk_finding(case, bulk, title, expected, f"the row {key_text(keys[wrong])}", evidence, weight)]
     for row, record in zip(shown_rows, sent.records, strict=True):
         unlike = [name for name in differences(case.fields, record, row) if name not in case.state.disputed]
-        unlike = [name for name in unlike if not case.fields[name].read_only]
+        unlike = [name for name in unlike if not _servers(case.fields[name], record[name], row[name])]
         if unlike:
             name = unlike[0]
             title = "The answer to a bulk request shows other values than were sent"
@@ -145,6 +155,10 @@ def _all_there(case: Case, bulk: Bulk, sent: Sent) -> list[Finding]:
                 bulk_finding(case, bulk, title, expected, f"{name} = {shown(row[name])}", evidence, subjects=unlike)
             ]
     return []
+
+
+def _servers(field: Field, sent: Any, told: Any) -> bool:
+    return field.read_only or kept_by_server(field, sent, told, datetime.now(UTC))
 
 
 @check("bulk.bad-item", needs=_NEEDS, creates=True, cost=has_bulk("create", 10))
@@ -157,7 +171,6 @@ async def bad_item(case: Case) -> AsyncIterator[Finding]:
     for what, records, bad in await _with_bad(case):
         asked = True
         sent = await create_many(case, bulk, records, what)
-        not_allowed(sent.exchange)
         if sent.sure:
             for found in _agrees(case, bulk, what, sent, bad):
                 yield found
@@ -291,7 +304,6 @@ async def limits(case: Case) -> AsyncIterator[Finding]:
     if case.state.many_refused:
         raise Skipped(case.state.many_refused)
     exchange = await send_items(case, bulk, [], "no rows at all", making(case, []))
-    not_allowed(exchange)
     if exchange.answer.ok and bulk.least:
         yield bulk_finding(
             case, bulk, "A request without rows is accepted", f"a refusal: at least {bulk.least}",

@@ -406,6 +406,8 @@ class Ledger(Holdings):
                 raise Unsafe(f"creates in {name} failed and may have made rows, and its list does not show all rows")
         for made in every:
             table = self.table(made.table)
+            if made.key is None and table.before is not None and table.before.failed:
+                raise Unsafe(f"the list of {made.table} fails, so that a row that a create leaves could not be found")
             if made.key is None and (table.keyless or table.unanswered) and not self._bears(made):
                 why = "gives no key when a row is made" if table.keyless else "has not answered a create in time"
                 raise Unsafe(f"{made.table} {why}, and this row would bear nothing to find it by")
@@ -467,7 +469,7 @@ class Ledger(Holdings):
             number, table.suspect = table.suspect, 0
             if not number or client is None:
                 return
-            if table.before is not None and table.before.problem:
+            if table.before is not None and table.before.problem:  # it may be refused, where creates are not
                 table.broken = f"a create failed in {name}, whose list cannot be read to see what it left"
                 return
             for _ in range(2):

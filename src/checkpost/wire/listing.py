@@ -59,6 +59,11 @@ class Listing:
     partial: str = ""
     broken_off: bool = False
 
+    @property
+    def failed(self) -> bool:
+        """Whether there are none because the API failed: a server error, or no answer."""
+        return bool(self.problem) and not 0 < self.exchanges[-1].answer.status < 500
+
 
 def linked(answer: Answer, relation: str) -> str | None:
     """The target of a Link header with this relation (RFC 8288, 3); None where there is none."""
