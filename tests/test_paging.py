@@ -13,7 +13,7 @@ from unittest import mock
 
 from starlette.applications import Starlette
 from starlette.requests import Request
-from starlette.responses import JSONResponse
+from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from checkpost.contract.reader import read_contract
@@ -54,9 +54,10 @@ def read(
     """The whole list that a handler serves, and the queries that were sent for it."""
     asked: list[str] = []
 
-    async def things(request: Request) -> JSONResponse:
+    async def things(request: Request) -> Response:
         asked.append(request.url.query)
-        return JSONResponse(answer(request))
+        shown = answer(request)
+        return shown if isinstance(shown, Response) else JSONResponse(shown)
 
     resource = infer(contract(queries, members)).resources[0]
 
@@ -86,6 +87,17 @@ class WholeLists(unittest.TestCase):
         listing, asked = read(lambda request: ROWS, {})
         self.whole(listing)
         self.assertEqual(asked, [""])
+
+    def test_an_empty_list_may_be_no_content(self) -> None:
+        listing, _ = read(lambda request: Response(status_code=204), {})
+        self.assertEqual((listing.rows, listing.complete, listing.problem), ((), True, ""))
+
+    def test_a_list_that_fails_is_told_from_one_that_is_refused(self) -> None:
+        for status, shown, failed in ((500, None, True), (403, None, False), (200, {"data": {}}, True)):
+            with self.subTest(status=status):
+                listing, _ = read(lambda request, now=(shown, status): JSONResponse(*now), {}, {})
+                self.assertTrue(listing.problem)
+                self.assertEqual(listing.failed, failed)
 
     def test_a_list_that_says_that_there_is_more_is_not_taken_for_whole(self) -> None:
         for said in ({"total": 57}, {"pagination": {"pageCount": 3}}, {"info": {"page": {"hasNext": True}}}):

@@ -38,7 +38,8 @@ _AT_ONCE = frozenset({"concurrency.unique", "concurrency.fields"})
 #: What failures say that come of other requests under way, whatever value they quote beside.
 _OF_LOAD = re.compile(
     r"\b(?:database (?:table )?is locked|deadlock|lock wait|could not (?:serialize|obtain)"
-    r"|too many (?:connections|clients)|connection pool|pool (?:limit|exhausted)|remaining connection slots)\b",
+    r"|too many (?:connections|clients)|connection pool|pool (?:limit|exhausted)|remaining connection slots"
+    r"|under (?:pressure|(?:heavy|high) load)|overloaded|(?:server|service) is (?:too )?busy)\b",
     re.I,
 )
 _READS_TOO = frozenset({"errors.bad-parameter"})

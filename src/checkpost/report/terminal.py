@@ -25,6 +25,8 @@ _MOST_SUBJECTS = 6
 _MOST_MISSED, _MOST_REASONS = 4, 3
 #: How wide the name of a family is at the most.
 _FAMILY = 11
+#: What stands where no check had anything to ask, and how many letters of a family are left in the narrowest heading.
+_NOTHING, _LEAST = "–", 3
 #: More resources than this are shown only where they have findings.
 _MOST_RESOURCES = 30
 
@@ -143,13 +145,18 @@ def cell(checks: list[Json], findings: list[Json]) -> tuple[str, str]:
     outcomes = Counter(check["outcome"] for check in checks)
     if findings:
         worst = min((finding["severity"] for finding in findings), key=list(_SIGNS).index)
-        return f"{_SIGNS[worst]} {len(findings)}", _COLOURS[worst]
+        return _counted(_SIGNS[worst], len(findings)), _COLOURS[worst]
     if outcomes["blocked"]:
-        return f"! {outcomes['blocked']}", "magenta"
+        return _counted("!", outcomes["blocked"]), "magenta"
     if outcomes["passed"]:
         return "✓", "green"
     # a check that failed by a finding told under another family, or under all resources
-    return ("✓", "green") if outcomes["failed"] else ("–", "dim")
+    return ("✓", "green") if outcomes["failed"] else (_NOTHING, "dim")
+
+
+def _counted(sign: str, number: int) -> str:
+    """A sign and a number in three places, as far as they hold it."""
+    return f"{sign} {number}" if number < 10 else f"{sign}{number}"
 
 
 def _matrix(document: Json, width: int) -> RenderableType:
@@ -169,27 +176,37 @@ def _matrix(document: Json, width: int) -> RenderableType:
         text, style = cell(checks.get((resource, family), []), found)
         return Text(text, style=style)
 
-    table = Table(box=None, padding=(0, 1, 0, 0), header_style="dim")
+    table = Table(box=None, padding=(0, 1, 0, 0), pad_edge=False, header_style="dim")
     named = sum(len(name) + 2 for name in resources) + _FAMILY <= width
     across = named or len(resources) * 5 + _FAMILY <= width
     rows, columns = (families, resources) if across else (resources, families)
     heads = headings(columns, width - max((17, *map(len, rows))))
     if across:
         heads = columns if named else [str(number) for number, _ in enumerate(columns, 1)]
-    numbered = ", ".join(f"{number} {name}" for number, name in enumerate(columns, 1)) if across and not named else ""
-    table.add_column("", no_wrap=True, min_width=max((_FAMILY, *map(len, rows))))
+    beside = [", ".join(f"{number} {name}" for number, name in enumerate(columns, 1))] if across and not named else []
+    idle: list[str] = []
+    longest = max((_FAMILY, *map(len, rows)))
+    fits = longest if across else max(_FAMILY, width - sum(max(len(name), _LEAST) + 1 for name in heads))
+    table.add_column("", no_wrap=True, min_width=min(longest, fits), max_width=fits)
     for name in heads:
         table.add_column(name, justify="center", no_wrap=True, min_width=1 if named else 3)
     for row in rows:
-        signs = (sign(name, row) if across else sign(row, name) for name in columns)
-        table.add_row(Text(row), *signs)
-    return Group(table, Text(numbered, style="dim")) if numbered else table
+        signs = [sign(name, row) if across else sign(row, name) for name in columns]
+        if not across and all(each.plain == _NOTHING for each in signs):
+            idle.append(row)
+        else:
+            table.add_row(Text(row), *signs)
+    if idle:
+        beside.append(f"Nothing was to be asked of {', '.join(idle)}.")
+    return Group(table, *(Text(line, style="dim") for line in beside))
 
 
 def headings(names: list[str], width: int) -> list[str]:
     """Names as headings of columns, cut as much as a width needs."""
-    for longest in (11, 8, 6, 4):
+    for longest in (11, 8, 6, 3):
         cut = [name if len(name) <= longest else name[: longest - 1] + "." for name in names]
+        if longest == _LEAST:  # one letter more says more than a dot
+            cut = [name[:_LEAST] for name in names]
         if sum(len(name) + 1 for name in cut) <= width:
             return cut
     return cut

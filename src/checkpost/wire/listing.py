@@ -31,6 +31,8 @@ MOST_PAGES = 500
 _LINK = re.compile(r'<([^<>]*)>((?:\s*;\s*[\w*-]+\s*=\s*(?:"[^"]*"|[^\s";,]+))*)')
 #: A status of answers that hold a part of a list, or say that there is none there (RFC 9110, 15.3.7, 15.5.17).
 _NOT_THERE = 416
+#: Success, and nothing to show (RFC 9110, 15.3.5): some answer so where a table has no rows.
+_NO_CONTENT = 204
 
 
 @dataclass(frozen=True)
@@ -61,8 +63,8 @@ class Listing:
 
     @property
     def failed(self) -> bool:
-        """Whether there are none because the API failed: a server error, or no answer."""
-        return bool(self.problem) and not 0 < self.exchanges[-1].answer.status < 500
+        """Whether there are none because the API failed: a server error, no answer, or one that holds no rows."""
+        return bool(self.problem) and not 400 <= self.exchanges[-1].answer.status < 500
 
 
 def linked(answer: Answer, relation: str) -> str | None:
@@ -180,7 +182,8 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
         first = await client.send("list", query=pairs, headers=headers, check=check, situation=situation)
     reader = _Reader(client, most, check, situation, pairs, headers)
     rows = client.rows_in(first.answer.json) if first.answer.ok else None
-    if rows is None and first.answer.status == _NOT_THERE and client.total_of(first.answer) == 0:
+    nothing_past_the_end = first.answer.status == _NOT_THERE and client.total_of(first.answer) == 0
+    if rows is None and (nothing_past_the_end or first.answer.status == _NO_CONTENT):
         return Listing((), {}, True, 0, exchanges=(first,))
     if rows is None:
         return Listing((), {}, False, problem=_problem(first.answer), exchanges=(first,))
