@@ -6,6 +6,7 @@ import unittest
 from typing import Any
 
 from checkpost.checks.blame import blamed, blames_another
+from checkpost.contract.errors import Place
 from checkpost.findings import Finding, Findings
 from checkpost.wire.exchange import Answer, Exchange, Request
 
@@ -54,6 +55,23 @@ class Union(unittest.TestCase):
             {"role": "guest"},
         ):
             self.assertEqual(len(united([finding("lots"), finding("tags", **changes)], 2)), 2, changes)
+
+    def test_refusals_whose_bodies_break_one_sentence_are_one(self) -> None:
+        def refusal(resource: str, method: str, said: str, member: str) -> Finding:
+            place = Place("c.json", f"/paths/{resource}/{method}/items/properties/{member}/type")
+            return finding(
+                resource,
+                check="errors.body",
+                title="The body of refusals is not the documented one",
+                cause="body",
+                observed=f'{said} is not of type "object"',
+                operations=((method, f"/{resource}"),),
+                place=place,
+            )
+
+        lots = refusal("lots", "GET", "[{…", "detail")
+        self.assertEqual(len(united([lots, refusal("tags", "POST", "no\nrow", "detail")], 9)), 1)
+        self.assertEqual(len(united([lots, refusal("tags", "GET", "[{…", "source")], 9)), 2)
 
     def test_failures_that_say_the_same_are_one(self) -> None:
         def failed(resource: str, said: str, situation: str) -> Finding:

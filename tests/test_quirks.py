@@ -126,6 +126,13 @@ class Hidden(Library):
         return super().broken(body, partial) or (body.get("pages", 10) % 10 != 0)
 
 
+class Forbids(Hidden):
+    """The same, and what breaks it is called forbidden."""
+
+    def refused(self, status: int) -> Response:
+        return JSONResponse({"errors": [{"title": "Forbidden", "detail": {"path": ["pages"]}}]}, 403)
+
+
 class Shelved(Library):
     """Pages are numbers of shelves: a reference of which the contract says nothing."""
 
@@ -417,13 +424,14 @@ class SoundQuirks(unittest.TestCase):
         self.assertFalse([book for book in library.books.values() if "cp" in str(book["title"])[:12]])
 
     def test_a_rule_that_the_contract_does_not_tell(self) -> None:
-        library = Hidden(PLAIN)
-        before = copy.deepcopy(library.books)
-        result = run_on(library)
-        self.assertEqual({each.severity for each in told(result)} - {"warning"}, set())
-        self.assertEqual(library.books, before)
-        passed = {each.check for each in result.checks if each.outcome == "passed"}
-        self.assertTrue({"create.stored", "delete.gone"} <= passed, passed)
+        for library in (Hidden(PLAIN), Forbids(PLAIN)):
+            with self.subTest(library=type(library).__name__):
+                before = copy.deepcopy(library.books)
+                result = run_on(library)
+                self.assertEqual({each.severity for each in told(result)} - {"warning"}, set())
+                self.assertEqual(library.books, before)
+                passed = {each.check for each in result.checks if each.outcome == "passed"}
+                self.assertTrue({"create.stored", "delete.gone"} <= passed, passed)
 
     def test_a_reference_that_the_contract_does_not_tell(self) -> None:
         result = run_on(Shelved(PLAIN))

@@ -250,9 +250,11 @@ def _kind(finding: Finding) -> tuple[str, ...]:
         # what several checks and operations may show is no matter of the ones that show it first
         check = asked = ""
     elif finding.family in {"shape", "errors"}:
-        seen = re.sub(r"^.*(?= is not of types? )", "", finding.observed)
+        seen = re.sub(r"^.*(?= is not of types? )", "", finding.observed, flags=re.S)
         told = "" if cause == "further fields" else re.sub(r'[0-9]+(?:\.[0-9]+)?|"[^"]*"', "#", seen)[:80]
         cause = cause if finding.family == "errors" else ""
+        if check == "errors.body":  # what each operation says alike of its refusals is said once, or copied
+            asked = "/".join(finding.place.pointer.split("/")[-3:]) if finding.place is not None else asked
     return check, finding.role, finding.severity, finding.basis, finding.title, cause, asked, told
 
 

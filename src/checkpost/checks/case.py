@@ -535,7 +535,7 @@ class Case:
         made = await all_of(self.create(record) for record in records)
         rows = []
         for record, (exchange, key) in zip(records, made, strict=True):
-            if key is None and exchange.answer.status in {400, 409, 422}:
+            if key is None and exchange.answer.status in {400, 403, 409, 422}:
                 record, exchange, key = await self._otherwise(record, exchange, full)
             if key is None and exchange.answer.status in {401, 403}:
                 who = self.world.role.name

@@ -217,10 +217,18 @@ def body_finding(observation: Observation, violation: Violation, validators: Val
         if answer.status >= 400
         else titles.get(violation.keyword, f"A value breaks its schema: {where}"),
         expected.get(violation.keyword, rule),
-        violation.message if len(violation.message) <= 200 else violation.message[:199] + "…",
+        _shortened(violation.message),
         _body_cause(answer, violation, rule, where if inner is not stated else ""),
         violation.place,
     )
+
+
+def _shortened(message: str, most: int = 200) -> str:
+    """What a violation says, the value cut that it begins with, so that what is wrong with it stays."""
+    value, between, wrong = message.rpartition(" is not ")
+    if len(message) <= most or not between:
+        return message if len(message) <= most else message[: most - 1] + "…"
+    return f"{value[: max(40, most - len(between + wrong) - 1)]}…{between}{wrong}"
 
 
 def _body_cause(answer: Answer, violation: Violation, rule: str, inside: str) -> str:
