@@ -210,6 +210,11 @@ class Filters(unittest.TestCase):
             parts[0], query("filters", description='As in [{"field": "price", "op": ">", "value": 1}]')
         )
         self.assertEqual(json.loads(text), [{"field": "price", "op": ">", "value": 5}])
+        as_in = 'As in [{"of": "stock", "operator": "gt", "value": 1}]'
+        asked = self.one(parts[0], query("row_conditions", description=as_in))
+        self.assertEqual(asked, [("row_conditions", '[{"of": "price", "operator": "gt", "value": 5}]')])
+        for no_field in ('[{"operator": "gt", "value": 1}]', '[{"of": "a", "at": 2, "operator": "gt", "value": 1}]'):
+            self.assertEqual(resource_of(query("row_conditions", description=no_field)).filtering, ())
 
     def test_what_is_left_open_has_several_candidates(self) -> None:
         untold = resource_of(query("filter"), query("sort"))

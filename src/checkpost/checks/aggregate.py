@@ -319,7 +319,8 @@ async def _condition(case: Case, aggregating: Aggregating, snapshot: Snapshot) -
     operation = _operation(case, aggregating)
     names = {each.name for each in operation.parameters}
     for field in snapshot.fields.values():
-        operators = [each for each in ("gt", "from", "eq") if each in filtering.operators(field.name)]
+        usable = [each for each in filtering.operators(field.name) if (field.name, each) not in case.state.misfiltered]
+        operators = [each for each in ("gt", "from", "eq") if each in usable]
         if field.kind not in {"number", "boolean"} or not operators:
             continue
         written = filtering.pairs(Compare(field.name, operators[0], 1), case.fields)[0][0]

@@ -127,6 +127,7 @@ class Case:
         try:
             yield other
         finally:
+            await other.let_go(self)
             await other.clean()  # those that refer first
             await self.clean()
             self.requests += other.requests
@@ -664,6 +665,25 @@ class Case:
         keys = [key for key, number in table.own.items() if number in mine]
         self.made.clear()
         await all_of(self.remove(key) for key in reversed(keys))
+
+    async def let_go(self, other: Case) -> None:
+        """Have the rows that this check has made refer to nothing, or to rows that were there before the run, in place
+        of those that it has made in another table: where rows that are deleted are kept, they would keep what they
+        refer to from being removed."""
+        relations = [each for each in self.resource.relations if each.resource == other.resource.name]
+        fields = [each for each in relations if self.fields[each.field].updated and self.has("update")]
+        ledger = self.world.ledger
+        if not fields or not self.made or not other.made or ledger is None or not self.world.markable(self.resource):
+            return  # where a row can bear no mark, what it refers to may be what proves that it is the run's
+        known, mine = ledger.table(other.resource.name).known, set(self.made)
+        change: dict[str, Any] = {}
+        for relation in fields:
+            there = [value for value in await self.parents(relation) if (value,) in known]
+            if self.fields[relation.field].nullable or there:
+                change[relation.field] = None if self.fields[relation.field].nullable else there[0]
+        keys = [key for key, number in ledger.table(self.resource.name).own.items() if number in mine] if change else []
+        with contextlib.suppress(Unsafe, Blocked):
+            await all_of(self.send("update", "tidying up", key=key, record=change) for key in keys)
 
     async def remove(self, key: Key) -> None:
         """Remove an own row now; one that stays is looked for at the end."""

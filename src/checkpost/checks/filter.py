@@ -342,6 +342,7 @@ async def filters_awkward_texts(case: Case) -> AsyncIterator[Finding]:
             and each.name not in case.resource.values
             and each.name not in key  # one may be divided at a sign where a path takes several
             and {"eq", "match"} & set(filtering.operators(each.name))
+            and (each.name, "eq") not in case.state.misfiltered
             and case.resource.relation(each.name) is None
         ),
         None,

@@ -103,9 +103,11 @@ class Breakdown:
         good = list(self._good.values())[-1]
         kinds = Counter(each.answer.detail or str(each.answer.status) for each in self._failed)
         told = ", ".join(f"{count} with {kind}" for kind, count in kinds.most_common())
+        at_once = self._session.limits.concurrency
+        many = f"; up to {at_once} were sent at once, and --concurrency 1 sends one at a time" if at_once > 1 else ""
         observed = (
             f"{len(self._failed)} requests in a row failed ({told}), among them {good.request.method} "
-            f"{good.request.url} and others that were answered before"
+            f"{good.request.url} and others that were answered before{many}"
         )
         world.findings.add(
             [

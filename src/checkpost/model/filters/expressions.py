@@ -216,7 +216,7 @@ def _in_json(parameter: Parameter) -> bool:
     return parameter.media_type.endswith("json") or bool(shown) or "object" in shape_of(parameter.schema).types
 
 
-def _in_json_list(parameter: Parameter) -> bool:
+def in_json_list(parameter: Parameter) -> bool:
     """Whether a parameter takes a list in JSON, by its default or an example in words."""
     default = shape_of(parameter.schema).keywords.get("default")
     return default == "[]" or bool(re.search(r"\[\s*\{\s*\\?\"", said_of(parameter)))
@@ -261,7 +261,7 @@ def untold(parameter: Parameter) -> tuple[Filtering, ...]:
         for word in ("eq", "gt", "lt"):
             words.setdefault((ANY, word), f'{{"{{field}}": {{"{sign}{word}": "{{value}}"}}}}')
         as_json.append(Filtering("json", words, why, parameter.name, documented=False, place=parameter.place))
-    if _in_json_list(parameter):
+    if in_json_list(parameter):
         return _conditions_in_list(parameter, why)
     if _in_json(parameter):
         return tuple(as_json)

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 
 from checkpost.contract.contract import Operation
 from checkpost.model.field import Field
-from checkpost.model.filters.expressions import expression, in_brackets, odata, untold
+from checkpost.model.filters.expressions import expression, in_brackets, in_json_list, odata, untold
+from checkpost.model.filters.objects import listed_conditions
 from checkpost.model.filters.parameters import by_parameters
 from checkpost.model.paths import normal
 from checkpost.model.said import said_of
@@ -38,6 +39,9 @@ def filterings_of(operation: Operation, fields: Sequence[Field], taken: set[str]
             described = (odata(parameter, said_of(parameter)),)
         elif word in (*_EXPRESSIONS, *_PERHAPS) and parameter.style != "deepObject" and parameter.name not in names:
             described = expression(parameter, names)
+        elif word.endswith(_EXPRESSIONS) and parameter.name not in names and in_json_list(parameter):
+            listed = listed_conditions(parameter, said_of(parameter), names)
+            described = (listed,) if listed is not None else ()
         if described:
             alternatives[described[0].parameter] = described
             found.append(described[0])

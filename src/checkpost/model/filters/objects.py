@@ -23,7 +23,7 @@ _OPERANDS = ("value", "val", "values", "operand")
 def by_json(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering | None:
     """A JSON value with a member for each field, and operators as members of that."""
     said = said.replace('\\"', '"')
-    listed = _listed_conditions(parameter, said, names)
+    listed = listed_conditions(parameter, said, names)
     if listed is not None:
         return listed
     templates: Templates = {}
@@ -97,7 +97,7 @@ def by_json_suffix(parameter: Parameter, said: str) -> Filtering | None:
     return Filtering("json", templates, why, parameter.name, place=parameter.place)
 
 
-def _listed_conditions(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering | None:
+def listed_conditions(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering | None:
     """A list of objects, each with a field, an operator and a value; all of them hold."""
     item = shape_of(shape_of(parameter.schema).item)
     members = list(item.properties)
@@ -106,6 +106,9 @@ def _listed_conditions(parameter: Parameter, said: str, names: Sequence[str]) ->
         members = re.findall(r"\"(\w+)\"\s*:", example[1]) if example else []
     parts = (COLUMNS, _COMPARISONS, _OPERANDS)
     named = [next((each for each in members if normal(each) in words), "") for words in parts]
+    rest = [each for each in members if each not in named]
+    if not named[0] and all(named[1:]) and len(rest) == 1:
+        named[0] = rest[0]  # whatever it is called: beside an operator and a value there is a field
     if not all(named):
         return None
     column, comparison, value_at = named
