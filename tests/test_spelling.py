@@ -214,7 +214,7 @@ class Filters(unittest.TestCase):
         asked = self.one(parts[0], query("row_conditions", description=as_in))
         self.assertEqual(asked, [("row_conditions", '[{"of": "price", "operator": "gt", "value": 5}]')])
         for no_field in ('[{"operator": "gt", "value": 1}]', '[{"of": "a", "at": 2, "operator": "gt", "value": 1}]'):
-            self.assertEqual(resource_of(query("row_conditions", description=no_field)).filtering, ())
+            self.assertEqual(resource_of(query("row_conditions", description=no_field)).queries.filterings, ())
 
     def test_what_is_left_open_has_several_candidates(self) -> None:
         untold = resource_of(query("filter"), query("sort"))
