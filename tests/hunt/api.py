@@ -204,7 +204,7 @@ class SoundApi:
 
     # -- requests ----------------------------------------------------------------------------------
 
-    async def __call__(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
+    async def answer(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
         self.sent += 1
         await asyncio.sleep(self.random.uniform(0, self.habits.slow) if self.habits.slow else 0)
         if self.random.random() < self.habits.others:
@@ -218,7 +218,11 @@ class SoundApi:
             kind = "application/problem+json" if self.habits.problem else kind
             if status == 405:
                 more = {"Allow": refusal.said}
-        content = b"" if told is None else json.dumps(told, ensure_ascii=self.random.random() < 0.5).encode()
+        content = (
+            b""
+            if told is None
+            else json.dumps(told, ensure_ascii=self.random.random() < 0.5).encode("utf-8", "replace")
+        )
         sent = {**({"Content-Type": kind} if content else {}), **more}
         if self.habits.extra_headers:
             sent |= {"X-Request-Id": uuid.UUID(int=self.random.getrandbits(128)).hex, "Vary": "Accept-Encoding"}
@@ -346,11 +350,8 @@ class SoundApi:
         return 201, stored, {}
 
     def _list(self, table: Table, pairs: list[tuple[str, str]]) -> tuple[int, Any, dict[str, str]]:
-        try:
-            wanted = read(self.habits, table, pairs)
-        except Unreadable as error:
-            raise Refused(400, str(error)) from None
-        rows = [row for row in self.rows[table.name].values() if all(test(row) for test in wanted.tests)]
+        wanted = self._wanted(table, pairs)
+        rows = [row for row in self._stored(table) if all(test(row) for test in wanted.tests)]
         rows = self._ordered(table, rows, wanted)
         page = rows[wanted.start : wanted.start + wanted.size]
         if wanted.fields:
@@ -365,6 +366,15 @@ class SoundApi:
             after = wanted.start + wanted.size
             told["next_cursor"] = cursor(after) if after < len(rows) else None
         return 200, told, headers
+
+    def _wanted(self, table: Table, pairs: list[tuple[str, str]]) -> Wanted:
+        try:
+            return read(self.habits, table, pairs)
+        except Unreadable as error:
+            raise Refused(400, str(error)) from None
+
+    def _stored(self, table: Table) -> list[Row]:
+        return list(self.rows[table.name].values())
 
     def _ordered(self, table: Table, rows: list[Row], wanted: Wanted) -> list[Row]:
         habits = self.habits

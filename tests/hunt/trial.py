@@ -16,6 +16,7 @@ from checkpost.profile.credentials import Role
 from checkpost.profile.profile import Profile
 from checkpost.wire.session import Limits
 from tests.hunt.api import BASE, SoundApi
+from tests.hunt.faults import FAULTS
 from tests.hunt.habits import drawn
 from tests.simulation.clock import play
 from tests.simulation.wire import Disk
@@ -34,9 +35,11 @@ class Trial:
     seconds: float
 
 
-def tried(seed: int) -> Trial:
-    """Run every check against the sound API of a seed."""
+def tried(seed: int, fault: str = "") -> Trial:
+    """Run every check against the API of a seed: a sound one, unless a fault is named."""
     api, started = SoundApi(drawn(seed), seed), time.perf_counter()
+    if fault:
+        FAULTS[fault].install(api)
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "contract.json"
         file.write_text(json.dumps(api.contract()), "utf-8")
@@ -45,7 +48,7 @@ def tried(seed: int) -> Trial:
         target = Target(contract, model, BASE, NOBODY, profile, {}, "")
         planned = plan(target.model, (), (), "")
         result = play(
-            run(target, planned, Limits(), seed, transport=api, log=lambda name: Disk(), name=f"hunt-{seed:04d}")
+            run(target, planned, Limits(), seed, transport=api.answer, log=lambda name: Disk(), name=f"hunt-{seed:04d}")
         )
     told = [
         f"{each.severity} {each.check} {each.resource}: {each.title} | {each.expected} | {each.observed}"

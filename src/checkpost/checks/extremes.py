@@ -19,12 +19,15 @@ from checkpost.wire.exchange import Exchange
 
 #: A number that no usual type of a database holds, and one that no usual type of a program does (RFC 8259, 6).
 _HUGE, _HUGER = 10**22, "1e400"
+#: The largest that a usual column of whole numbers holds, and one that is not kept in single precision.
+_WIDE, _EXACT = 2**31 - 1, 1234567.89
 _HALF = "half of a character in a text"
+_NARROW = frozenset({"int8", "int16"})
 _SIZED = frozenset({"int8", "int16", "int32", "int64", "float", "double"})
 
 
 # alone: a list that cannot show a row of this check's is no matter of others
-@check("create.extreme-values", needs=("create", "delete"), creates=True, alone=True, cost=lambda resource: 11)
+@check("create.extreme-values", needs=("create", "delete"), creates=True, alone=True, cost=lambda resource: 17)
 async def extreme_values(case: Case) -> AsyncIterator[Finding]:
     """Does the API neither break on extreme values nor store others in their place?"""
     if case.state.not_creatable:
@@ -44,7 +47,12 @@ async def extreme_values(case: Case) -> AsyncIterator[Finding]:
         case.state.in_columns |= created.answer.status >= 400
         case.state.loosely |= created.answer.ok
     huge, _ = await _sent(case, number if plain else None, f"the number {_HUGER}", lambda value: value, _HUGER)
-    asked = [nul, far, huge, await _half_sent(case, text if plain else None)]
+    usual = [each for each in kept if each.kind == "number" and _may_be_any(case, each)]
+    whole = next((each for each in usual if each.types == {"integer"} and each.format not in _NARROW), None)
+    real = next((each for each in usual if "number" in each.types and each.format != "float"), None)
+    wide, _ = await _sent(case, whole, "a number of 32 bits", lambda value: _WIDE)
+    exact, _ = await _sent(case, real, "a number of nine digits", lambda value: _EXACT)
+    asked = [nul, far, huge, wide, exact, await _half_sent(case, text if plain else None)]
     if all(findings is None for findings in asked):
         raise Skipped("none of its fields takes such a value")
     for found in [finding for findings in asked for finding in findings or ()]:
@@ -90,10 +98,15 @@ async def _in_a_refused_record(case: Case, field: Field) -> bool:
 def _may_be_far(case: Case, field: Field) -> bool:
     """Whether a number may be any, as far as the contract goes. Where rows show texts it is a decimal of some length:
     a longer one may be stored, be read no more, and so not be removed either."""
+    return field.format not in _SIZED and _may_be_any(case, field)
+
+
+def _may_be_any(case: Case, field: Field) -> bool:
+    """Whether a field takes numbers as they are, and each as often as it is sent."""
     rows = case.state.before.rows if case.state.before is not None else ()
     if any(isinstance(row.get(field.name), str) for row in rows):
         return False
-    return field.type != "string" and not (field.unique or field.format in _SIZED or case.resource.relation(field.name))
+    return field.type != "string" and not (field.unique or case.resource.relation(field.name))
 
 
 async def _sent(

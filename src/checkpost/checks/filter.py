@@ -217,6 +217,9 @@ async def filters_together(case: Case) -> AsyncIterator[Finding]:
         ("brackets", Either((one, Every((two, three))))),
         ("not", Not(Either((one, two)))),
     ]
+    if filtering.binds:
+        asked += [("precedence", Either((first, Every((second, third), bare=True)))) for first, second, third in (
+            (one, two, three), (two, one, Not(two) if filtering.negation else three))]  # fmt: skip
     snapshot, trials = await confirmed(case, [each for _, each in asked], "filters together")
     words = {str(condition): word for word, condition in asked}
     by_word: dict[str, list[Trial]] = {}

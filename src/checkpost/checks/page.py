@@ -68,6 +68,21 @@ def needs_positions(case: Case) -> None:
         raise Skipped("the contract describes no parameters for size and position")
 
 
+def _first_of(case: Case, size: int, number: int = 0) -> tuple[tuple[str, Any], ...]:
+    """What asks for a page of a size, ``number`` from 0, in parameters: for the first page alone where the list goes on
+    by what its answer gives. Raises Skipped where it takes no size."""
+    if _goes_on(case):
+        return ((str(case.resource.paging.limit), size),)
+    needs_positions(case)
+    return position_of(case.client, number, size).pairs
+
+
+def _goes_on(case: Case) -> bool:
+    """Whether a list takes a size, and goes on by what its answer gives."""
+    paging = case.resource.paging
+    return paging.style in {"cursor", "next", "link"} and paging.limit is not None
+
+
 def third_of(case: Case, rows: int) -> int:
     """A size of which a list has at least three pages."""
     return max(1, min(rows, case.resource.paging.largest or 30) // 3)
@@ -85,6 +100,11 @@ def sizes_of(case: Case, rows: int) -> list[int]:
 async def pages_join(case: Case) -> AsyncIterator[Finding]:
     """Do pages of any size join to the whole list, each row once?"""
     needs_positions(case)
+    begun = _begins_again(case, case.state.before)
+    if begun is not None:
+        case.state.pages_broken = "a later page is the first one again"
+        yield begun
+        return
     repeated = _across_pages(case, case.state.before)
     if repeated:
         again = await case.listing()
@@ -135,6 +155,28 @@ async def pages_join(case: Case) -> AsyncIterator[Finding]:
                 case.state.pages_broken = "pages do not join to the whole list"
                 yield _not_joined(case, size, lost, twice, exchanges)
                 return
+
+
+def _begins_again(case: Case, before: Listing | None) -> Finding | None:
+    """The finding that the pages of a list that was not read whole do not go on: the last that was read is the first
+    one, and so would every further one be."""
+    if before is None or before.problem or before.complete or len(before.exchanges) < 2:
+        return None
+    first, last = (case.client.rows_in(each.answer.json) for each in (before.exchanges[0], before.exchanges[-1]))
+    if not first or first != last:
+        return None
+    number = len(before.exchanges)
+    return case.finding(
+        "error",
+        "expectation",
+        "A later page is the first one again",
+        f"other rows than those of the first on page {number}, or none",
+        f"the same {len(first)} rows, of which the first is {key_text(case.client.key_of(first[0]) or ())}",
+        cause="begins again",
+        purpose="list",
+        place=place_of(case, case.resource.paging.position),
+        evidence=[before.exchanges[0], before.exchanges[-1]],
+    )
 
 
 def _across_pages(case: Case, listing: Listing | None) -> set[Key]:
@@ -219,7 +261,9 @@ async def default_size(case: Case) -> AsyncIterator[Finding]:
     before = known_list(case)
     exchange, rows = await ask_page(case, Asked(), "a page of the default size")
     expected = min(default, len(before.rows))
-    if rows is not None and len(rows) != expected and abs(len(rows) - expected) > 2:
+    # others may add and remove rows meanwhile, of which a list of some pages shows nothing on the first
+    many = len(before.rows) > default + 2
+    if rows is not None and abs(len(rows) - expected) > (0 if many else 2):
         yield case.finding(
             "error",
             "contract",
@@ -236,12 +280,12 @@ async def default_size(case: Case) -> AsyncIterator[Finding]:
 @check("page.alone", needs=("list",), cost=lambda resource: 2)
 async def size_and_position_alone(case: Case) -> AsyncIterator[Finding]:
     """Does a size hold without a position, and a position without a size?"""
-    needs_positions(case)
     before, paging = known_list(case), case.resource.paging
     if case.state.pages_broken:
         raise Blocked(case.state.pages_broken)
-    together = position_of(case.client, 1, 2).pairs
-    if len(together) < 2 or any(each is None or each.required for each in (_parameter(case, n) for n, _ in together)):
+    together = _first_of(case, 2, 1)
+    asked = [_parameter(case, name) for name, _ in together]
+    if not together or any(each is None or each.required for each in asked):
         raise Skipped("the list takes size and position together")
     for name, value in together:
         exchange, rows = await ask_page(case, Asked(((name, value),)), f"{name} alone")
@@ -250,7 +294,7 @@ async def size_and_position_alone(case: Case) -> AsyncIterator[Finding]:
         size = name == paging.limit
         keys = [case.client.key_of(row) for row in rows]
         # a position that is ignored gives the list from its first row, and whole at that
-        ignored = len(rows) > value + 1 if size else len(rows) >= len(before.rows) and set(before.by_key) <= set(keys)
+        ignored = len(rows) > value if size else len(rows) >= len(before.rows) and set(before.by_key) <= set(keys)
         if ignored:
             yield case.finding(
                 "warning",
@@ -385,13 +429,15 @@ def _negative_taken(
 @check("page.total", needs=("list",), cost=lambda resource: 2)
 async def total_on_every_page(case: Case) -> AsyncIterator[Finding]:
     """Is the total the same on every page?"""
-    needs_positions(case)
     before = known_list(case)
     if before.total is None:
         raise Skipped("the list gives no total")
+    if not _goes_on(case):
+        needs_positions(case)
     size = third_of(case, len(before.rows))
-    for number in (0, 1):
-        exchange, rows = await ask_page(case, position_of(case.client, number, size), "a page")
+    for number in (0,) if _goes_on(case) else (0, 1):
+        page = Asked(_first_of(case, size)) if _goes_on(case) else position_of(case.client, number, size)
+        exchange, rows = await ask_page(case, page, "a page")
         total = case.client.total_of(exchange.answer) if rows is not None else None
         if total is None or total == before.total:
             continue
@@ -401,7 +447,7 @@ async def total_on_every_page(case: Case) -> AsyncIterator[Finding]:
             first = (await case.listing()).total
             totals = set()
             for _ in range(times):
-                exchange, rows = await page_once_more(case, position_of(case.client, number, size), "a page once more")
+                exchange, rows = await page_once_more(case, page, "a page once more")
                 totals.add(case.client.total_of(exchange.answer) if rows is not None else None)
             total = next(iter(totals))
             if len(totals) > 1 or total in (None, first) or first != (await case.listing()).total:

@@ -11,7 +11,7 @@ from checkpost.checks.readback import answer_differs, changed_values, list_diffe
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.checks.shown import shown
-from checkpost.checks.update import read_only_kept, send_nulls, write_to_missing
+from checkpost.checks.update import read_only_kept, send_nulls, taken_for_none, write_to_missing
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING
 from checkpost.model.purpose import Purpose
@@ -93,8 +93,50 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
         listing = await case.listing()
         for found in list_differs(case, twice, listing.by_key.get(own.key), listing.exchanges[-1:]):
             yield found
+    if not lost:
+        for found in await _emptied(case, own, record, twice):
+            yield found
     if case.resource.partial_replace:
         await send_nulls(case, "replace", own.key)
+
+
+async def _emptied(case: Case, own: Own, record: Row, before: Row) -> list[Finding]:
+    """Replace a row by one of null, false and zero where it may hold them: many programs take those for nothing sent.
+    Texts stay, by which the row is known again."""
+    fixed = {*case.resource.key_fields, *case.resource.values}
+    fields = [each for each in case.resource.writable("replace") if each.name in record and each.shown]
+    change: dict[str, Any] = {}
+    for field in [each for each in fields if each.name not in fixed and not each.is_text]:
+        if field.type == "boolean":
+            change[field.name] = False
+        elif zero := taken_for_none(case, field, record[field.name]):
+            change[field.name] = zero[0]
+        elif field.nullable and case.sayable("replace", None):
+            change[field.name] = None
+    if not change:
+        return []
+    sent = {**record, **change}
+    exchange = await case.send("replace", "null, false and zero in place of values", key=own.key, record=sent)
+    if not exchange.answer.ok:
+        return []
+    read, after = await case.row_now(own.key)
+    kept = [name for name in _not_stored(case, sent, before, after) if name in change]
+    if kept:
+        shown_as = f"{kept[0]} = {shown(after[kept[0]])}, as before"
+        return [
+            case.finding(
+                "error",
+                "expectation",
+                "Replace passes over null, false or zero",
+                f"{kept[0]} = {shown(sent[kept[0]])}",
+                shown_as,
+                cause="replace passes over",
+                purpose="replace",
+                subjects=kept,
+                evidence=[own.exchange, exchange, read],
+            )
+        ]
+    return list(changed_values(case, "replace", change, after, [own.exchange, exchange, read]))
 
 
 @check("replace.omitted", needs=_NEEDS, creates=True, cost=lambda resource: 4)

@@ -113,7 +113,7 @@ async def asked_in_order(
     return Sorted(order, reply, places, wrong, lost, twice)
 
 
-def _sortable(sorting: Sorting, snapshot: Snapshot) -> list[Field]:
+def sortable(sorting: Sorting, snapshot: Snapshot) -> list[Field]:
     named = [each for each in snapshot.fields.values() if sorting.fields is None or each.name in sorting.fields]
     return [each for each in named if each.kind]
 
@@ -123,8 +123,8 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
     """Does the list come in order by each field, both ways, with nulls together and every row there?"""
     sorting = await sorting_of(case)
     snapshot = await snapshot_of(case)
-    orders = [(Order(each.name, down),) for each in _sortable(sorting, snapshot) for down in (False, True)]
-    trials = await _judged(case, sorting, orders)
+    orders = [(Order(each.name, down),) for each in sortable(sorting, snapshot) for down in (False, True)]
+    trials = await judged(case, sorting, orders)
     snapshot = await snapshot_of(case)
     refused = [each for each in trials if each.reply.refused]
     if refused and len(refused) == len(trials) and sorting.reason.certainty != "stated":
@@ -134,19 +134,19 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         raise Blocked(f"no order was answered with rows ({trials[0].reply.exchange.answer.status or 'no answer'})")
     promised = [each for each in refused if sorting.fields is not None]
     if promised:
-        yield _finding(case, snapshot, sorting, "A documented order is refused", promised, "refused")
+        yield order_finding(case, snapshot, sorting, "A documented order is refused", promised, "refused")
     wrong = [each for each in trials if each.wrong]
     if wrong:
         async for finding in _grouped(case, snapshot, sorting, wrong, trials):
             yield finding
     torn = [each for each in trials if (each.lost or each.twice) and not each.wrong]
     if torn:
-        yield _finding(case, snapshot, sorting, "A sorted list loses or repeats rows", torn, "torn")
+        yield order_finding(case, snapshot, sorting, "A sorted list loses or repeats rows", torn, "torn")
     if not wrong:
         for ascending, descending in zip(trials[::2], trials[1::2], strict=False):
             field = snapshot.fields[ascending.order[0].field]
             if field.kind == "uuid" and field.unique and _not_reversed(ascending, descending):
-                yield _finding(
+                yield order_finding(
                     case, snapshot, sorting, "Descending is not ascending reversed", [descending], "reversed"
                 )
 
@@ -156,7 +156,7 @@ def _not_reversed(ascending: Sorted, descending: Sorted) -> bool:
     return whole and len(ascending.places) > 2 and ascending.places != descending.places[::-1]
 
 
-async def _judged(case: Case, sorting: Sorting, orders: Sequence[tuple[Order, ...]]) -> list[Sorted]:
+async def judged(case: Case, sorting: Sorting, orders: Sequence[tuple[Order, ...]]) -> list[Sorted]:
     """Sorted answers; what is wrong is asked for again on rows read anew."""
 
     async def every() -> list[Sorted]:
@@ -193,12 +193,12 @@ async def _grouped(
             title, cause = "Ascending order is not kept", "ascending"
         else:
             title, cause = "Sorting is ignored", "every order"
-        yield _finding(case, snapshot, sorting, title, wrong, cause)
+        yield order_finding(case, snapshot, sorting, title, wrong, cause)
         return
     ignored = _ignored(wrong) if sorting.fields is None and len(wrong) < len(could_show) else []
     if ignored:  # the contract does not say by which fields rows can be sorted
         title = "An order by some fields is ignored"
-        yield _finding(case, snapshot, sorting, title, ignored, "field ignored", stated=False)
+        yield order_finding(case, snapshot, sorting, title, ignored, "field ignored", stated=False)
     wrong = [each for each in wrong if each not in ignored]
     kinds = Counter(snapshot.fields[each.order[0].field].kind for each in wrong)
     for kind in kinds:
@@ -208,7 +208,7 @@ async def _grouped(
         same_null = all(_null_in_pair(snapshot, each) for each in group)
         if same_null:
             title = "Nulls are mixed among the values of a sorted list"
-        yield _finding(case, snapshot, sorting, title, group, f"{kind} {'nulls' if same_null else 'order'}")
+        yield order_finding(case, snapshot, sorting, title, group, f"{kind} {'nulls' if same_null else 'order'}")
 
 
 def _ignored(wrong: Sequence[Sorted]) -> list[Sorted]:
@@ -229,7 +229,7 @@ def _null_in_pair(snapshot: Snapshot, each: Sorted) -> bool:
     return each.wrong is not None and bool(column.null[list(each.wrong)].any())
 
 
-def _finding(
+def order_finding(
     case: Case,
     snapshot: Snapshot,
     sorting: Sorting,
@@ -280,7 +280,7 @@ async def other_order(case: Case, snapshot: Snapshot, condition: Compare | None)
         return ()
     fields = [
         each
-        for each in _sortable(sorting, snapshot)
+        for each in sortable(sorting, snapshot)
         if each.kind in {"number", "date", "date-time"} and (condition is None or each.name != condition.field)
     ]
     return (Order(fields[0].name, True),) if fields else ()
@@ -293,20 +293,20 @@ async def several_keys(case: Case) -> AsyncIterator[Finding]:
     if not sorting.several:
         raise Skipped("the contract does not say that several keys may be given")
     snapshot = await snapshot_of(case)
-    pairs = _tied_pairs(sorting, snapshot)
+    pairs = tied_pairs(sorting, snapshot)
     if not pairs:
         raise Skipped("no field has equal values in several rows")
     orders = [(Order(first), Order(second, True)) for first, second in pairs[:1]]
     orders += [(Order(first, True), Order(second)) for first, second in pairs[:1]]
-    wrong = [each for each in await _judged(case, sorting, orders) if each.wrong]
+    wrong = [each for each in await judged(case, sorting, orders) if each.wrong]
     if wrong:
-        yield _finding(case, snapshot, sorting, "An order by two fields is not kept", wrong, "several")
+        yield order_finding(case, snapshot, sorting, "An order by two fields is not kept", wrong, "several")
 
 
-def _tied_pairs(sorting: Sorting, snapshot: Snapshot) -> list[tuple[str, str]]:
+def tied_pairs(sorting: Sorting, snapshot: Snapshot) -> list[tuple[str, str]]:
     """A field with few values, and one with many."""
     kinds = {"number", "boolean", "date", "date-time", "text"}
-    fields = [each for each in _sortable(sorting, snapshot) if each.kind in kinds and _has_order(snapshot, each.name)]
+    fields = [each for each in sortable(sorting, snapshot) if each.kind in kinds and _has_order(snapshot, each.name)]
     distinct = {each.name: len(set(snapshot.column(each.name).values.tolist())) for each in fields}
     few = sorted((name for name in distinct if distinct[name] <= len(snapshot) / 2), key=lambda name: distinct[name])
     many = sorted(
@@ -320,18 +320,29 @@ async def ties_across_pages(case: Case) -> AsyncIterator[Finding]:
     """Do pages of a list that is sorted by a field with equal values still hold each row once?"""
     sorting = await sorting_of(case)
     snapshot = await snapshot_of(case)
-    paging = case.resource.paging
-    if paging.style not in {"offset", "page", "range"} or not snapshot.whole:
+    paged_by_position(case, snapshot)
+    tied = tied_pairs(sorting, snapshot)
+    if not tied:
+        raise Skipped("no field has equal values in several rows")
+    for found in await across_pages(case, sorting, snapshot, tied[0][0]):
+        yield found
+
+
+def paged_by_position(case: Case, snapshot: Snapshot) -> None:
+    """Raise Skipped or Blocked where pages of a list cannot be asked for side by side."""
+    if case.resource.paging.style not in {"offset", "page", "range"} or not snapshot.whole:
         raise Skipped("the list is not paged by position, or was not read whole")
     if case.state.pages_broken:
         raise Blocked(case.state.pages_broken)
-    tied = _tied_pairs(sorting, snapshot)
-    if not tied:
-        raise Skipped("no field has equal values in several rows")
+
+
+async def across_pages(case: Case, sorting: Sorting, snapshot: Snapshot, name: str) -> list[Finding]:
+    """The finding that pages of a list sorted by a field in which rows are equal lose or repeat rows."""
+    paging = case.resource.paging
     size = min(max(2, -(-len(snapshot) // 5)), paging.largest or 1000)
     if -(-len(snapshot) // size) > _MOST_PAGES:
         raise Skipped(f"the list has over {_MOST_PAGES} pages of the largest size")
-    order = (Order(tied[0][0]),)
+    order = (Order(name),)
     asked = spelled(case, Query(order=order), sorting=sorting)
 
     async def joined() -> tuple[list[Key], list[Reply]]:
@@ -344,12 +355,14 @@ async def ties_across_pages(case: Case) -> AsyncIterator[Finding]:
     if any(page.rows is None for page in pages) or any(len(page.rows or ()) != size for page in pages[:-1]):
         raise Skipped("the pages do not have the size that was asked for")
     if len(set(keys)) == len(keys) == len(snapshot):
-        return
+        return []
     fresh = await snapshot_of(case, anew=True)
     keys, pages = await joined()
     lost, twice = set(fresh.keys) - set(keys), [key for key, count in Counter(keys).items() if count > 1]
-    if fresh.unchanged(await snapshot_of(case, anew=True)) and (lost or twice):
-        yield case.finding(
+    if not fresh.unchanged(await snapshot_of(case, anew=True)) or not (lost or twice):
+        return []
+    return [
+        case.finding(
             "error",
             "expectation",
             "Pages of a list sorted by equal values lose or repeat rows",
@@ -364,6 +377,7 @@ async def ties_across_pages(case: Case) -> AsyncIterator[Finding]:
                 fresh, "twice", [fresh.positions[key] for key in twice if key in fresh.positions], [order[0].field]
             ),
         )
+    ]
 
 
 @check("sort.unknown", needs=("list",), cost=lambda resource: 1)

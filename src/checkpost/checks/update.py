@@ -15,7 +15,7 @@ from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.checks.shown import shown
 from checkpost.findings import Finding
-from checkpost.model.field import MISSING
+from checkpost.model.field import MISSING, Field
 from checkpost.model.purpose import Purpose, Write
 from checkpost.model.shape import shape_of
 from checkpost.oracle.same import change as alteration
@@ -40,6 +40,7 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         value = await case.value(field, unlike=row.get(field.name))
         if value is not MISSING:
             changes.append({field.name: value})
+            changes += [{field.name: each} for each in taken_for_none(case, field, value)]
         if field.nullable and field.shown and value is not None and case.sayable("update", None):
             changes.append({field.name: None})
     if not changes:
@@ -70,6 +71,15 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         for found in list_differs(case, row, listing.by_key.get(own.key), listing.exchanges[-1:]):
             yield found
     await send_nulls(case, "update", own.key)
+
+
+def taken_for_none(case: Case, field: Field, value: Any) -> list[Any]:
+    """Values of a field that many programs take for none at all, where another has just been sent."""
+    if value is True:
+        return [False]
+    plain = field.kind == "number" and field.type != "string" and not field.unique
+    free = plain and case.resource.relation(field.name) is None and value != 0
+    return [0] if free and case.world.valid(field, 0) else []
 
 
 def _stored_all_the_same(

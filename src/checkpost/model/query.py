@@ -38,9 +38,11 @@ class Compare:
 
 @dataclass(frozen=True)
 class Every:
-    """All of several conditions."""
+    """All of several conditions. ``bare`` says that they are written without brackets inside others: ``and`` binds
+    closer than ``or`` (OData 4.01, part 2, 5.1.1.15; SQL)."""
 
     parts: tuple[Condition, ...]
+    bare: bool = False
 
     def __str__(self) -> str:
         return " and ".join(f"({part})" if isinstance(part, Either) else str(part) for part in self.parts)
@@ -53,7 +55,9 @@ class Either:
     parts: tuple[Condition, ...]
 
     def __str__(self) -> str:
-        return " or ".join(f"({part})" if isinstance(part, Every) else str(part) for part in self.parts)
+        return " or ".join(
+            f"({part})" if isinstance(part, Every) and not part.bare else str(part) for part in self.parts
+        )
 
 
 @dataclass(frozen=True)

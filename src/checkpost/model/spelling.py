@@ -70,6 +70,12 @@ class Filtering:
     def place_of(self, name: str) -> Place | None:
         return self.places.get(name, self.place)
 
+    @property
+    def binds(self) -> bool:
+        """Whether ``and`` and ``or`` are words between conditions, of which one binds closer than the other."""
+        words = [each.removeprefix("{left}").removesuffix("{right}") for each in (self.conjunction, self.disjunction)]
+        return self.form == "expression" and [each.strip().lower() for each in words] == ["and", "or"]
+
     def _template(self, name: str, operator: Operator) -> str:
         known = self.templates.get((name, operator)) or self.templates.get((ANY, operator))
         if known is None or (self.fields is not None and name not in self.fields):
@@ -167,7 +173,9 @@ class Filtering:
         if not template:
             raise Inexpressible(type(condition).__name__)
         parts = [
-            self._text(part, fields) if isinstance(part, Compare | Not) else f"({self._text(part, fields)})"
+            self._text(part, fields)
+            if isinstance(part, Compare | Not) or (isinstance(part, Every) and part.bare)
+            else f"({self._text(part, fields)})"
             for part in condition.parts
         ]
         text = parts[0]

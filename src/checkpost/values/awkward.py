@@ -91,6 +91,8 @@ def _prescribed(field: Field, values: Values) -> Iterator[Variant]:
         ),
     }
     yield from (Variant(label, value) for label, value in dates.get(field.format, ()))
+    if field.format == "email":  # what stands before the sign may mean another address in small letters (RFC 5321, 2.4)
+        yield Variant("capitals and a plus sign", f"Seed+{values.mark}{short(values.number())}@example.org")
     pattern = field.keywords.get("pattern")
     if isinstance(pattern, str):
         random = Random(f"{values.seed}/{values.mark if field.unique else ''}/{field.name}/{values.number()}")

@@ -72,6 +72,8 @@ def _values(field: Field, operator: Operator, known: Sequence[Any], absent_text:
     several = [middle, *([absent] if absent is not None else [])]
     if operator in {"eq", "match"}:
         several += _striking(field, known)
+    if operator == "eq" and field.kind == "text" and not {"enum", "pattern"} & field.keywords.keys():
+        several += _nearly(known)
     return list(dict.fromkeys(several))
 
 
@@ -128,7 +130,7 @@ def _striking(field: Field, known: Sequence[Any]) -> list[Any]:
     """Values that are often mishandled: zero, the empty text, texts with signs of the query's own."""
     if field.kind == "number":
         fractions = [value for value in known if float(value) % 1 and float(np.float32(value)) == value]
-        return [*([0] if 0 in known else []), *fractions[len(fractions) // 2 :][:1]]
+        return [0, *fractions[len(fractions) // 2 :][:1]]
     if field.kind != "text":
         return list(known[:2]) if "enum" in field.keywords else []
     if "enum" in field.keywords:
@@ -143,6 +145,18 @@ def _striking(field: Field, known: Sequence[Any]) -> list[Any]:
     beyond = next((value for value in known if not value.isascii()), None)
     leading = next((value for value in known if value.isdigit() and value.startswith("0") and len(value) > 1), None)
     return [*found, *(value for value in (beyond, leading) if value is not None), *([""] if "" in known else [])]
+
+
+def _nearly(known: Sequence[str]) -> list[str]:
+    """Texts that no row has, and that are found where equality is taken for something looser: with which one begins,
+    and one with a wildcard in place of a letter and of the end (SQL, LIKE)."""
+    taken = {value.casefold() for value in known}
+    usable = [value for value in known if len(value) > 3 and is_plain(value) and value == value.strip()]
+    for value in usable:
+        begins, like = value[: len(value) // 2 + 1].strip(), f"{value[0]}_{value[2:-1]}%"
+        if begins.casefold() not in taken and len(begins) > 1:
+            return [begins, like]
+    return []
 
 
 def _patterns(operator: Operator, known: Sequence[str]) -> list[str]:

@@ -269,7 +269,8 @@ class _Reader:
         for exchange in answers:
             rows = client.rows_in(exchange.answer.json) if exchange.answer.ok else None
             if rows is None or (rows and rows == pages[0]):
-                return False
+                # past its end it begins again, where the page before was not a full one
+                return rows is not None and len(pages) > 1 and len(pages[-1]) < step
             pages.append(rows)
         # a page that is not full before the last one: the parameters do not mean what was taken for granted
         return all(len(rows) == step for rows in pages[:-1]) or total is None or sum(map(len, pages)) >= total

@@ -1,0 +1,74 @@
+"""Sorting rows of the run's own that are equal in one field, where no rows of the table are."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+
+from checkpost.checks.asking import snapshot_of
+from checkpost.checks.case import Case
+from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.sort import (
+    across_pages,
+    judged,
+    order_finding,
+    paged_by_position,
+    sortable,
+    sorting_of,
+    tied_pairs,
+)
+from checkpost.checks.together import all_of
+from checkpost.findings import Finding
+from checkpost.model.query import Order
+from checkpost.model.spelling import Sorting
+from checkpost.oracle.columns import Snapshot
+
+#: Rows that are made equal: enough that a few of them stand in the wrong order by chance alone.
+_EQUAL = 5
+_ORDERED = frozenset({"number", "date", "date-time"})
+
+
+@check("sort.equal-rows", needs=("list", "create", "delete"), creates=True, alone=True, cost=lambda resource: 12)
+async def equal_rows(case: Case) -> AsyncIterator[Finding]:
+    """Does a second key order rows that the first leaves equal, and do pages of them hold each once?"""
+    sorting = await sorting_of(case)
+    snapshot = await snapshot_of(case)
+    if tied_pairs(sorting, snapshot):
+        raise Skipped("rows of the table are equal in a field")
+    if not snapshot.whole:
+        raise Skipped("the list was not read whole")
+    if not sorting.several:
+        paged_by_position(case, snapshot)
+    first, second = _fields(case, sorting, snapshot)
+    value = (await case.record())[first]
+    records = [{**await case.record(), first: value} for _ in range(_EQUAL)]
+    made = await all_of(case.create(each, f"rows with the same {first}") for each in records)
+    if sum(key is not None for _, key in made) < _EQUAL:
+        raise Blocked(f"no rows with the same {first} could be made")
+    if sorting.several:
+        orders = [(Order(first), Order(second, True)), (Order(first, True), Order(second))]
+        wrong = [each for each in await judged(case, sorting, orders) if each.wrong]
+        if wrong:
+            snapshot = await snapshot_of(case)
+            yield order_finding(case, snapshot, sorting, "An order by two fields is not kept", wrong, "several")
+            return
+    snapshot = await snapshot_of(case, anew=True)
+    paged_by_position(case, snapshot)
+    for found in await across_pages(case, sorting, snapshot, first):
+        yield found
+
+
+def _fields(case: Case, sorting: Sorting, snapshot: Snapshot) -> tuple[str, str]:
+    """A field that rows are made equal in, and one that orders them then. Raises Skipped where there are none."""
+    fixed = {*case.resource.key_fields, *case.resource.values, *case.state.left_out, *case.state.disputed}
+    free = [
+        each
+        for each in sortable(sorting, snapshot)
+        if each.created and not each.unique and each.name not in fixed and case.resource.relation(each.name) is None
+    ]
+    second = next((each.name for each in free if each.kind in _ORDERED and "enum" not in each.keywords), None)
+    # numbers and dates first: a text is what rows are known by
+    usable = [each for each in free if each.kind in {*_ORDERED, "text"} and each.name != second]
+    firsts = [each.name for each in sorted(usable, key=lambda each: each.is_text)]
+    if second is None or not firsts:
+        raise Skipped("no two fields can be set and sorted by")
+    return firsts[0], second
