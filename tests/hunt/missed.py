@@ -37,7 +37,8 @@ def main() -> int:
         for (name, seed), trial in zip(pairs, pool.map(trial_of, pairs), strict=True):
             if not trial.told:
                 missed.setdefault(name, []).append(seed)
-            print(f"{name}, seed {seed}: {trial.told[0] if trial.told else 'NOTHING'}", flush=True)
+            shown = "; ".join(line.partition(" |")[0] for line in trial.told) or "NOTHING"
+            print(f"{name}, seed {seed}: {len(trial.told)} told: {shown}", flush=True)
     for name, seeds in missed.items():
         print(f"missed: {name}: {len(seeds)} of {sum(pair[0] == name for pair in pairs)}, seeds {seeds}")
     none = [name for name in names if not any(pair[0] == name for pair in pairs)]
