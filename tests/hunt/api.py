@@ -378,7 +378,7 @@ class SoundApi:
 
     def _ordered(self, table: Table, rows: list[Row], wanted: Wanted) -> list[Row]:
         habits = self.habits
-        places = {key: place for place, key in enumerate(self.rows[table.name])}
+        places = {row[table.key_name]: place for place, row in enumerate(self._stored(table))}
         usual = {
             "key": lambda row: places[row[table.key_name]],
             "newest": lambda row: -places[row[table.key_name]],

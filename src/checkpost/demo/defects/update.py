@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from starlette.requests import Request
 from starlette.responses import Response
 
 from checkpost.demo.answers import Refusal
-from checkpost.demo.api import Key, TableApi
+from checkpost.demo.api import Caller, Key, TableApi
 from checkpost.demo.database import Row
 from checkpost.demo.defects.registry import defect
 
@@ -44,6 +45,19 @@ class UpdateResetsOthers(TableApi):
 class UpdateIgnoresField(TableApi):
     def changes(self, values: Row, row: Row) -> Row:
         return {name: value for name, value in values.items() if name != "germinated"}
+
+
+@defect("update-moves-created", "accessions", "PATCH", "update", "A change sets created_at anew.", item=True)
+class UpdateMovesCreated(TableApi):
+    def changes(self, values: Row, row: Row) -> Row:
+        return values | {"created_at": datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")}
+
+
+@defect("created-at-astray", "accessions", "POST", "update", "created_at is an hour ahead.")
+class CreatedAtAstray(TableApi):
+    def server_values(self, caller: Caller) -> Row:
+        ahead = datetime.now(UTC) + timedelta(hours=1)
+        return super().server_values(caller) | {"created_at": ahead.strftime("%Y-%m-%dT%H:%M:%SZ")}
 
 
 @defect("update-hits-others", "tags", "PATCH", "update", "Updating one row changes another.", item=True)
