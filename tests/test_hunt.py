@@ -9,11 +9,15 @@ from concurrent.futures import ProcessPoolExecutor
 from unittest import mock
 
 from tests.hunt.api import SoundApi
+from tests.hunt.faults import FAULTS
 from tests.hunt.habits import Table
+from tests.hunt.missed import seeds_for, trial_of
 from tests.hunt.query import Row, Wanted
 from tests.hunt.trial import Trial, tried
 
-_SEEDS = 16
+_SEEDS = 12
+#: One of so many of the faults is tried: ``python -m tests.hunt.missed`` tries all.
+_EVERY = 13
 
 
 class Hunt(unittest.TestCase):
@@ -34,6 +38,13 @@ class Hunt(unittest.TestCase):
         with mock.patch.object(SoundApi, "_ordered", broken):
             told = [line for trial in _some() for line in trial.told]
         self.assertTrue(any("sort.each-field" in line for line in told), told)
+
+    def test_something_is_told_of_faults(self) -> None:
+        pairs = [(name, seed) for name in list(FAULTS)[::_EVERY] for seed in seeds_for(name, 1)]
+        with ProcessPoolExecutor(os.cpu_count()) as pool:
+            silent = [pair for pair, trial in zip(pairs, pool.map(trial_of, pairs), strict=True) if not trial.told]
+        self.assertEqual(silent, [])
+        self.assertGreater(len(pairs), 10)
 
 
 def _some() -> Iterator[Trial]:

@@ -9,6 +9,8 @@ import json
 import re
 import uuid
 from collections.abc import Mapping
+from datetime import UTC, datetime, timedelta
+from email.utils import format_datetime
 from random import Random
 from typing import Any
 from urllib.parse import parse_qsl, unquote, urlsplit
@@ -70,7 +72,9 @@ class SoundApi:
         required = [each.name for each in table.columns if each.required]
         keyed = [table.key_name] if table.key == "client" else []
         closed = {"additionalProperties": False} if self.habits.closed else {}
-        row = {table.key_name: {**key_schema, **own}, **body}
+        moment = {"type": "string", "format": "date-time", "readOnly": True}
+        stamps = {"created_at": moment, "updated_at": moment} if table.stamps else {}
+        row = {table.key_name: {**key_schema, **own}, **body, **stamps}
         create = {**({table.key_name: key_schema} if table.key == "client" else {}), **body}
         name = table.name.title()
         return {
@@ -180,7 +184,7 @@ class SoundApi:
             else:
                 row[column.name] = made(column, number, self.random)
         key = self._new_key(table, {table.key_name: f"p-{number}"})
-        whole = {table.key_name: key, **row}
+        whole = {table.key_name: key, **row, **self._stamps(table)}
         if self._taken(table, whole, None):
             return
         self.rows[table.name][key] = self.foreign[table.name][key] = whole
@@ -198,7 +202,12 @@ class SoundApi:
             key = self.random.choice(own)
             free = [each for each in table.columns if not each.refers and not each.unique]
             column = self.random.choice(free or list(table.columns[:1]))
-            changed = {**self.foreign[table.name][key], column.name: made(column, self.next[table.name], self.random)}
+            stamp = {"updated_at": self._now()} if self.habits.stamps else {}
+            changed = {
+                **self.foreign[table.name][key],
+                **stamp,
+                column.name: made(column, self.next[table.name], self.random),
+            }
             if not self._taken(table, changed, key):
                 self.rows[table.name][key] = self.foreign[table.name][key] = changed
 
@@ -223,7 +232,7 @@ class SoundApi:
             if told is None
             else json.dumps(told, ensure_ascii=self.random.random() < 0.5).encode("utf-8", "replace")
         )
-        sent = {**({"Content-Type": kind} if content else {}), **more}
+        sent = {"Date": format_datetime(self._clock(), True), **({"Content-Type": kind} if content else {}), **more}
         if self.habits.extra_headers:
             sent |= {"X-Request-Id": uuid.UUID(int=self.random.getrandbits(128)).hex, "Vary": "Accept-Encoding"}
         return Answer(status, tuple(sent.items()), b"" if method == "HEAD" else content)
@@ -279,7 +288,7 @@ class SoundApi:
         record = self._record(headers, body)
         partial = method == "PATCH" or self.habits.update == "PUT partial"
         values = self._values(table, record, partial, change=True)
-        changed = {**row, **values}
+        changed = {**row, **values, **self._moved(table)}
         if self._taken(table, changed, key):
             raise Refused(409, "a value is taken")
         self._store(table, key, changed)
@@ -332,7 +341,7 @@ class SoundApi:
                 raise Refused(409, "the key is taken")
         if self._taken(table, values, None):
             raise Refused(409, "a value is taken")
-        return {table.key_name: self._new_key(table, record), **values}
+        return {table.key_name: self._new_key(table, record), **values, **self._stamps(table)}
 
     def _create_many(self, table: Table, records: Any) -> tuple[int, Any, dict[str, str]]:
         if not isinstance(records, list) or len(records) > 1000:
@@ -355,7 +364,8 @@ class SoundApi:
         rows = self._ordered(table, rows, wanted)
         page = rows[wanted.start : wanted.start + wanted.size]
         if wanted.fields:
-            page = [{name: row[name] for name in row if name in {*wanted.fields, table.key_name}} for row in page]
+            shown = {*wanted.fields, table.key_name}
+            page = [{name: row[name] for name in row if name in shown} for row in page]
         headers = {"X-Total-Count": str(len(rows))} if self.habits.total == "header" else {}
         if self.habits.envelope == "bare":
             return 200, page, headers
@@ -398,6 +408,23 @@ class SoundApi:
 
             rows = sorted(rows, key=functools.cmp_to_key(compared))
         return rows
+
+    def _now(self) -> str:
+        return self._clock().isoformat(timespec="seconds").replace("+00:00", "Z")
+
+    def _clock(self) -> datetime:
+        """The server's clock, which goes as fast as the run's."""
+        try:
+            passed = asyncio.get_running_loop().time()
+        except RuntimeError:  # before the run
+            passed = 0.0
+        return datetime(2026, 3, 1, tzinfo=UTC) + timedelta(seconds=passed)
+
+    def _moved(self, table: Table) -> Row:
+        return {"updated_at": self._now()} if table.stamps else {}
+
+    def _stamps(self, table: Table) -> Row:
+        return {"created_at": self._now(), **self._moved(table)} if table.stamps else {}
 
     # -- keys and rows -----------------------------------------------------------------------------
 

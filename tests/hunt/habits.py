@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from random import Random
 from typing import Any, Literal
 
@@ -32,6 +32,8 @@ class Table:
     #: How its rows get their key: "number", "large number", "uuid", "client".
     key: str
     rows: int
+    #: Rows show when they were made, and when they were last changed.
+    stamps: bool = False
 
     @property
     def key_name(self) -> str:
@@ -87,7 +89,7 @@ def drawn(seed: int) -> Habits:
     paging = random.choice(("offset", "page", "cursor", "none"))
     envelope = "items" if paging == "cursor" else random.choice(("bare", "items", "data"))
     totals = ("", "header") if envelope == "bare" else ("", "body", "header")
-    return Habits(
+    habits = Habits(
         tables=tuple(tables),
         spelling=spelling,  # type: ignore[arg-type]
         paging=paging,  # type: ignore[arg-type]
@@ -115,6 +117,8 @@ def drawn(seed: int) -> Habits:
         others=random.choice((0.0, 0.0, 0.0, 0.005)),
         bulk=random.random() < 0.3,
     )
+    stamps = random.random() < 0.4
+    return replace(habits, tables=tuple(replace(each, stamps=stamps) for each in tables))
 
 
 def _table(random: Random, name: str, parents: list[str]) -> Table:

@@ -33,7 +33,8 @@ class Wanted:
 def columns_of(table: Table) -> list[Column]:
     """Every column that rows show, the key first."""
     kinds: Json = {"uuid": "uuid", "client": "text"}
-    return [Column(table.key_name, kinds.get(table.key, "integer"), True), *table.columns]
+    stamps = [Column(name, "moment", True) for name in ("created_at", "updated_at")] if table.stamps else []
+    return [Column(table.key_name, kinds.get(table.key, "integer"), True), *table.columns, *stamps]
 
 
 def operators_of(column: Column) -> tuple[str, ...]:

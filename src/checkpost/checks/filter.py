@@ -24,7 +24,7 @@ from checkpost.checks.filtering import (
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
 from checkpost.contract.node import Node
-from checkpost.findings import Finding, Severity
+from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.field import Field
 from checkpost.model.query import Compare, Condition, Either, Every, Not, Operator, Query
 from checkpost.model.resource import Resource
@@ -218,8 +218,9 @@ async def filters_together(case: Case) -> AsyncIterator[Finding]:
         ("not", Not(Either((one, two)))),
     ]
     if filtering.binds:
-        asked += [("precedence", Either((first, Every((second, third), bare=True)))) for first, second, third in (
-            (one, two, three), (two, one, Not(two) if filtering.negation else three))]  # fmt: skip
+        last = Not(two) if filtering.negation else three
+        asked.append(("precedence", Either((one, Every((two, three), bare=True)))))
+        asked.append(("precedence", Either((two, Every((one, last), bare=True)))))
     snapshot, trials = await confirmed(case, [each for _, each in asked], "filters together")
     words = {str(condition): word for word, condition in asked}
     by_word: dict[str, list[Trial]] = {}
@@ -233,7 +234,11 @@ async def filters_together(case: Case) -> AsyncIterator[Finding]:
     for cause, group in list(by_word.items())[:2]:
         if cause.startswith("unreadable"):
             continue
-        yield told(case, snapshot, filtering, cause.split()[0], f"together {cause.split()[1]}", group)
+        found = told(case, snapshot, filtering, cause.split()[0], f"together {cause.split()[1]}", group)
+        if cause == "rows precedence":
+            basis: Basis = "standard" if filtering.parameter == "$filter" else "expectation"
+            found = replace(found, title="Without brackets, and does not bind closer than or", basis=basis)
+        yield found
 
 
 def _groups_promised(filtering: Filtering, word: str) -> bool:

@@ -9,12 +9,12 @@ from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any, TypeGuard
 
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
 from checkpost.checks.registry import Skipped, check
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING, Field
 from checkpost.model.paths import normal
-from checkpost.model.purpose import Purpose
+from checkpost.model.purpose import Purpose, Write
 from checkpost.oracle.same import instant
 from checkpost.wire.exchange import Answer, Exchange
 from checkpost.wire.listing import Row
@@ -30,12 +30,15 @@ _APART, _NEAR = 1.1, 0.05
 _ASTRAY = 300
 
 
-@check("update.moments", needs=("create", "update", "delete"), creates=True, cost=lambda resource: 5)
+@check("update.moments", needs=("create", "delete"), creates=True, cost=lambda resource: 5)
 async def moments_are_kept(case: Case) -> AsyncIterator[Finding]:
     """Is the moment at which a row was made that moment, and stays; and does that of its last change move?"""
     made, changed = _named(case, _MADE), _named(case, _CHANGED)
     if not made and not changed:
         raise Skipped("it has no moments that the API keeps by itself")
+    purpose: Write = "update" if case.has("update") else "replace"
+    if not case.has(purpose):
+        raise Skipped("its rows cannot be changed")
     own = (await case.own())[0]
     read, before = await case.row_now(own.key)
     kept = [each for each in changed if _told(before.get(each.name))]
@@ -47,18 +50,21 @@ async def moments_are_kept(case: Case) -> AsyncIterator[Finding]:
     told = [value for each in (*made, *kept) if _told(value := before.get(each.name))]
     if told:
         await asyncio.sleep(_NEAR if all(map(_has_parts, told)) else _APART)
-    change = await _some_change(case, before)
-    exchange = await case.send("update", "changing a row a moment later", key=own.key, record=change)
+    whole = await case.replacement(own.key) if purpose == "replace" else {}
+    record = {**whole, **await _some_change(case, purpose, before)}
+    exchange = await case.send(purpose, "changing a row a moment later", key=own.key, record=record)
     if not exchange.answer.ok:
         raise Skipped(f"a change of the row is answered {exchange.answer.status or exchange.answer.detail}")
     read, after = await case.row_now(own.key)
-    for found in _moved(case, own, made, kept, before, after, [exchange, read]):
+    for found in _moved(case, purpose, made, kept, before, after, [own.exchange, exchange, read]):
         yield found
 
 
 def _named(case: Case, pattern: re.Pattern[str]) -> list[Field]:
     """The fields of a name that no client can set."""
-    fields = [each for each in case.resource.fields if each.shown and not (each.created or each.updated)]
+    fields = [
+        each for each in case.resource.fields if each.shown and not (each.created or each.updated or each.replaced)
+    ]
     return [each for each in fields if pattern.fullmatch(normal(each.name)) and each.kind in {"date-time", "text"}]
 
 
@@ -71,9 +77,9 @@ def _has_parts(value: str) -> bool:
     return bool(re.search(r":\d\d\.\d*[1-9]", value))
 
 
-async def _some_change(case: Case, row: Row) -> dict[str, Any]:
+async def _some_change(case: Case, purpose: Write, row: Row) -> dict[str, Any]:
     fixed = {*case.resource.key_fields, *case.resource.values, *case.state.left_out, *case.state.unchangeable}
-    for field in case.resource.writable("update"):
+    for field in case.resource.writable(purpose):
         if field.name not in fixed and case.resource.relation(field.name) is None:
             value = await case.value(field, unlike=row.get(field.name))
             if value is not MISSING:
@@ -98,19 +104,24 @@ def _astray(value: Any, answer: Answer) -> tuple[str, str] | None:
 
 
 def _moved(
-    case: Case, own: Own, made: list[Field], kept: list[Field], before: Row, after: Row, evidence: list[Exchange]
+    case: Case,
+    purpose: Purpose,
+    made: list[Field],
+    kept: list[Field],
+    before: Row,
+    after: Row,
+    evidence: list[Exchange],
 ) -> Iterator[Finding]:
-    evidence = [own.exchange, *evidence]
     for field in made:
         first, second = before.get(field.name), after.get(field.name)
         if _told(first) and _told(second) and instant(first) != instant(second):
             title = "A change moves the moment at which the row was made"
-            yield _finding(case, "update", title, f"{first}, as before", second, field, evidence)
+            yield _finding(case, purpose, title, f"{first}, as before", second, field, evidence)
     for field in kept:
         first, second = before[field.name], after.get(field.name)
         if _told(second) and instant(first) == instant(second):
             title = "A change leaves the moment of the last change as it was"
-            yield _finding(case, "update", title, f"a moment after {first}", second, field, evidence)
+            yield _finding(case, purpose, title, f"a moment after {first}", second, field, evidence)
 
 
 def _finding(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from typing import Any
 
 from tests.hunt.api import SoundApi
@@ -94,3 +94,26 @@ def _one_lost(api: SoundApi) -> None:
         method(table, key, row)
 
     around(api, "_store", store)
+
+
+def stamps(name: str, change: Callable[[Row, Row | None], Row]) -> None:
+    """A fault of the moments that rows show: given a row and the one before, what is stored."""
+
+    @fault(name, lambda habits: habits.tables[0].stamps)
+    def install(api: SoundApi) -> None:
+        def store(method: Any, table: Table, key: Any, row: Row) -> None:
+            row |= change(row, api.rows[table.name].get(key))
+            method(table, key, row)
+
+        around(api, "_store", store)
+
+
+stamps(
+    "a change leaves its moment as it was", lambda row, before: {"updated_at": before["updated_at"]} if before else {}
+)
+stamps("a change moves when its row was made", lambda row, before: {"created_at": row["updated_at"]})
+stamps("rows are made two hours ago", lambda row, before: {} if before else {"created_at": _earlier(row["created_at"])})
+
+
+def _earlier(moment: str) -> str:
+    return (datetime.fromisoformat(moment) - timedelta(hours=2)).isoformat().replace("+00:00", "Z")
