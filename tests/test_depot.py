@@ -164,7 +164,10 @@ class Stamped(Depot):
     def contract(self) -> Json:
         found = copy.deepcopy(super().contract())
         for name in ("orders", "orders-new"):
-            found["components"]["schemas"][name]["properties"]["entered"] = {"type": "string", "format": "date-time"}
+            found["components"]["schemas"][name]["properties"]["entered"] = {
+                "type": ["string", "null"],
+                "format": "date-time",
+            }
         return found
 
     def store(self, table: str, body: Any) -> Any:
