@@ -254,6 +254,16 @@ class OrdersAndFields(unittest.TestCase):
                 [sorting] = resource_of(*parameters).queries.sortings
                 self.assertEqual(sorting.pairs(both), pairs)
 
+    def test_a_comma_before_a_direction_joins_no_fields(self) -> None:
+        for said, several in (
+            ("`title,desc`", False),
+            ("name, ASC", False),
+            ("-title,name", True),
+            ("by commas", True),
+        ):
+            [sorting, *_] = resource_of(query("sort", TEXT, said)).queries.sortings
+            self.assertEqual(sorting.several, several, said)
+
     def test_orders_and_names_as_json(self) -> None:
         order = query("order", description="Sort as JSON: `column` and `ASC` or `DESC`", example='{"price":"DESC"}')
         fields = query("select", description='A list in JSON, such as ["name","price"]')

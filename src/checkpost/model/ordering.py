@@ -38,6 +38,8 @@ _STYLES: tuple[tuple[str, str, str], ...] = (
     ("{field}_ASC", "{field}_DESC", r"(?:FIELD)_(?:ASC|DESC)\b"),
     ("asc({field})", "desc({field})", r"\b(?:asc|desc)\((?:FIELD)\)"),
 )
+#: Words by which an order takes several fields, and what joins them; a comma also stands before a direction.
+_SEVERAL = r"\b(?:commas?|several|multiple|fields|columns|keys)\b|\w,\s?-?(?!(?:asc|desc)\w*\b)\w"
 #: Those that are tried where nothing is said.
 _USUAL = _STYLES[2:7]
 
@@ -53,10 +55,7 @@ def sortings_of(parameter: Parameter, direction: Parameter | None, names: Sequen
     several = (
         shape_of(parameter.schema).is_array
         or parameter.name == "$orderby"
-        or bool(
-            not choices
-            and re.search(r"\b(?:commas?|several|multiple|fields|columns|keys)\b|\w,\s?-?\w", said_of(parameter), re.I)
-        )
+        or bool(not choices and re.search(_SEVERAL, said_of(parameter), re.I))
     )
     said = "\n".join([said_of(parameter), *choices])
     # an example may be of another table, where one description serves all
