@@ -7,14 +7,13 @@ from dataclasses import dataclass
 from functools import wraps
 from typing import TYPE_CHECKING
 
-from checkpost.findings import Finding
-from checkpost.model.purpose import Purpose
-from checkpost.model.resource import Resource
-
 if TYPE_CHECKING:
     from checkpost.checks.case import Case
+    from checkpost.findings import Finding
+    from checkpost.model.purpose import Purpose
+    from checkpost.model.resource import Resource
 
-Function = Callable[["Case"], AsyncIterator[Finding]]
+Function = Callable[["Case"], AsyncIterator["Finding"]]
 
 FAMILIES = (
     "access",

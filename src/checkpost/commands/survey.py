@@ -41,13 +41,11 @@ def survey(
 ) -> None:
     """Show the resources of CONTRACT, their keys, fields and relations, doubts, and the contract's flaws."""
     from checkpost.commands.options import chosen_resources
-    from checkpost.engine.learn import learn_now
     from checkpost.engine.target import aim, load_contract, told_to_roles, understood
     from checkpost.model.flaws import flaws
     from checkpost.profile.claims import claims_of, in_words
     from checkpost.report.console import plain_console
     from checkpost.report.surveyed import show_learnt, show_resource, show_survey, show_told
-    from checkpost.wire.session import Limits
 
     if observe:
         _observe(profile_of(aimed, allow_writes), read_only, resources, target)
@@ -55,6 +53,9 @@ def survey(
     profile = profile_of(aimed)
     learnt: list[Learnt] = []
     if probe:
+        from checkpost.engine.learn import learn_now
+        from checkpost.wire.session import Limits
+
         aimed_at, learnt = learn_now(aim(profile, True, 10.0, aimed.credentials), Limits())
         read, model, environment = aimed_at.contract, aimed_at.model, dict(aimed_at.environment)
     else:

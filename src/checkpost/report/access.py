@@ -5,15 +5,16 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from checkpost.checks.observe import Observed
-from checkpost.engine.rollcall import Standing
-from checkpost.profile.profile import Profile
+if TYPE_CHECKING:  # a stored run is shown without all that runs the checks
+    from checkpost.checks.observe import Observed
+    from checkpost.engine.rollcall import Standing
+    from checkpost.profile.profile import Profile
 
 Json = dict[str, Any]
 
