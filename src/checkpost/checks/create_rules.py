@@ -49,22 +49,27 @@ async def _one_by_one(case: Case, records: Sequence[_Bad]) -> list[tuple[Break, 
     often not be removed either, and may break the list for everybody: it is the last, and none of its kind is sent to
     other tables."""
     tried: list[tuple[Break, Exchange]] = []
+    left_out: Exception | None = None
     for bad in records:
         if bad.kind in case.world.spoiling:
             continue
         try:
             exchange, key = await _send(case, bad)
-        except (Blocked, Unsafe):
-            if tried:
-                break  # what was taken so far is told all the same
-            raise
+        except Unsafe as unsafe:  # of this record, or of every further one, which is not sent either
+            left_out = unsafe
+            continue
+        except Blocked as blocked:
+            left_out = blocked
+            break
         tried.append((bad.rule, exchange))
         if key is None or not exchange.answer.ok or not case.has("read"):
             continue
         if (await case.read(key))[0].answer.status >= 500:
             case.world.spoiling.add(bad.kind)
             break
-    return tried
+    if left_out is not None and not tried:
+        raise left_out
+    return tried  # what was taken so far is told all the same
 
 
 @check("create.rules", needs=("create", "delete"), creates=True, cost=lambda r: 3 * len(r.writable("create")) + 2)

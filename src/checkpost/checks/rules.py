@@ -104,7 +104,7 @@ def accepted(case: Case, purpose: Purpose, each: Break, exchange: Exchange) -> F
             subjects=[each.field],
             evidence=[exchange],
         )
-    case.learn(case.state.unenforced, [(each.field, each.keyword)])
+    case.learn(case.state.unenforced, [(each.field, each.kind)])
     titles = {
         "required": "A record without a required field is accepted",
         "type": "Null is accepted where the schema rules it out" if null else "A value of the wrong type is accepted",
@@ -124,7 +124,7 @@ def accepted(case: Case, purpose: Purpose, each: Break, exchange: Exchange) -> F
         titles.get(each.keyword, f"A number that breaks {each.keyword} is accepted"),
         f"a refusal: {each.rule[:160]}",
         f"{exchange.answer.status} for {each.field} = {sent}",
-        cause=f"any:accepts broken {'null' if null else each.keyword}",
+        cause=f"any:accepts broken {each.kind}",
         purpose=purpose,
         place=each.place,
         subjects=[each.field],

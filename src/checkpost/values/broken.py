@@ -35,6 +35,11 @@ class Break:
     rule: str
     spelled: bool = False
 
+    @property
+    def kind(self) -> str:
+        """What is broken: the keyword, but for null, which is another matter than a value of another type."""
+        return "null" if self.value is None else self.keyword
+
     def apply(self, record: Mapping[str, Any]) -> dict[str, Any]:
         broken = {name: value for name, value in record.items() if name != self.field}
         if self.value is not MISSING:

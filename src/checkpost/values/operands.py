@@ -154,7 +154,8 @@ def _nearly(known: Sequence[str]) -> list[str]:
     usable = [value for value in known if len(value) > 3 and is_plain(value) and value == value.strip()]
     for value in usable:
         begins, like = value[: len(value) // 2 + 1].strip(), f"{value[0]}_{value[2:-1]}%"
-        if begins.casefold() not in taken and len(begins) > 1:
+        # of digits alone it may be another notation of a number that is there
+        if begins.casefold() not in taken and sum(map(str.isalpha, begins)) > 1:
             return [begins, like]
     return []
 
