@@ -202,12 +202,8 @@ class SoundApi:
             key = self.random.choice(own)
             free = [each for each in table.columns if not each.refers and not each.unique]
             column = self.random.choice(free or list(table.columns[:1]))
-            stamp = {"updated_at": self._now()} if self.habits.stamps else {}
-            changed = {
-                **self.foreign[table.name][key],
-                **stamp,
-                column.name: made(column, self.next[table.name], self.random),
-            }
+            value = made(column, self.next[table.name], self.random)
+            changed = {**self.foreign[table.name][key], **self._moved(table), column.name: value}
             if not self._taken(table, changed, key):
                 self.rows[table.name][key] = self.foreign[table.name][key] = changed
 

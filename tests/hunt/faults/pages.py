@@ -63,7 +63,7 @@ def _longer(api: SoundApi) -> None:
     around(api, "_wanted", wanted)
 
 
-@fault("sizes over the maximum are taken", pages)
+@fault("sizes over the maximum are taken", lambda h: pages(h) and max(each.rows for each in h.tables) > h.largest)
 def _over(api: SoundApi) -> None:
     def wanted(method: Any, table: Table, pairs: Pairs) -> Any:
         sizes = {"limit", "per_page", "$top"}
