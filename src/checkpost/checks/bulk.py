@@ -78,7 +78,7 @@ async def _records(case: Case, number: int) -> list[dict[str, Any]]:
     return [await case.record() for _ in range(number)]
 
 
-def why_not_allowed(exchange: Exchange) -> str:
+def _why_not_allowed(exchange: Exchange) -> str:
     """That a role may not do what was asked for; empty where no answer says so."""
     status = exchange.answer.status
     return f"the role may not do this ({status})" if status in {401, 403, 405, 501} else ""
@@ -87,8 +87,9 @@ def why_not_allowed(exchange: Exchange) -> str:
 def not_allowed(exchange: Exchange) -> None:
     """Raise Skipped where an answer says that the role may not do this. Of a request that is wrong on purpose it may
     be a refusal as others are."""
-    if why_not_allowed(exchange):
-        raise Skipped(why_not_allowed(exchange))
+    why = _why_not_allowed(exchange)
+    if why:
+        raise Skipped(why)
 
 
 @check("bulk.create", needs=_NEEDS, creates=True, cost=has_bulk("create", 8))
@@ -97,7 +98,7 @@ async def created(case: Case) -> AsyncIterator[Finding]:
     bulk = bulk_for(case, "create")
     case.state.many_refused = ""
     sent = await create_many(case, bulk, await _records(case, 3), "three valid records at once")
-    case.state.many_refused = why_not_allowed(sent.exchange)
+    case.state.many_refused = _why_not_allowed(sent.exchange)
     not_allowed(sent.exchange)
     if sent.exchange.answer.refused and not sent.stored and case.resource.relations:
         case.look_again()  # others may have removed what the records refer to

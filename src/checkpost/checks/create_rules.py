@@ -25,11 +25,6 @@ class _Bad:
     rule: Break
     record: Mapping[str, Any]
 
-    @property
-    def kind(self) -> tuple[str, bool]:
-        """What is wrong with it: the keyword, and whether null stands for the value."""
-        return self.rule.keyword, self.rule.value is None
-
 
 async def _send(case: Case, bad: _Bad) -> tuple[Exchange, Key | None]:
     """Send a record that breaks a rule; the key of its row, if one was made."""
@@ -51,7 +46,7 @@ async def _one_by_one(case: Case, records: Sequence[_Bad]) -> list[tuple[Break, 
     tried: list[tuple[Break, Exchange]] = []
     left_out: Exception | None = None
     for bad in records:
-        if bad.kind in case.world.spoiling:
+        if bad.rule.kind in case.world.spoiling:
             continue
         try:
             exchange, key = await _send(case, bad)
@@ -65,7 +60,7 @@ async def _one_by_one(case: Case, records: Sequence[_Bad]) -> list[tuple[Break, 
         if key is None or not exchange.answer.ok or not case.has("read"):
             continue
         if (await case.read(key))[0].answer.status >= 500:
-            case.world.spoiling.add(bad.kind)
+            case.world.spoiling.add(bad.rule.kind)
             break
     if left_out is not None and not tried:
         raise left_out

@@ -68,13 +68,13 @@ def needs_positions(case: Case) -> None:
         raise Skipped("the contract describes no parameters for size and position")
 
 
-def _first_of(case: Case, size: int, number: int = 0) -> tuple[tuple[str, Any], ...]:
-    """What asks for a page of a size, ``number`` from 0, in parameters: for the first page alone where the list goes on
-    by what its answer gives. Raises Skipped where it takes no size."""
+def _page_of(case: Case, size: int, number: int) -> Asked:
+    """What asks for a page of a size, ``number`` from 0: for the first page where the list goes on by what its answer
+    gives. Raises Skipped where it takes no size."""
     if _goes_on(case):
-        return ((str(case.resource.paging.limit), size),)
+        return Asked(((str(case.resource.paging.limit), size),))
     needs_positions(case)
-    return position_of(case.client, number, size).pairs
+    return position_of(case.client, number, size)
 
 
 def _goes_on(case: Case) -> bool:
@@ -283,7 +283,7 @@ async def size_and_position_alone(case: Case) -> AsyncIterator[Finding]:
     before, paging = known_list(case), case.resource.paging
     if case.state.pages_broken:
         raise Blocked(case.state.pages_broken)
-    together = _first_of(case, 2, 1)
+    together = _page_of(case, 2, 1).pairs
     asked = [_parameter(case, name) for name, _ in together]
     if not together or any(each is None or each.required for each in asked):
         raise Skipped("the list takes size and position together")
@@ -432,11 +432,9 @@ async def total_on_every_page(case: Case) -> AsyncIterator[Finding]:
     before = known_list(case)
     if before.total is None:
         raise Skipped("the list gives no total")
-    if not _goes_on(case):
-        needs_positions(case)
     size = third_of(case, len(before.rows))
     for number in (0,) if _goes_on(case) else (0, 1):
-        page = Asked(_first_of(case, size)) if _goes_on(case) else position_of(case.client, number, size)
+        page = _page_of(case, size, number)
         exchange, rows = await ask_page(case, page, "a page")
         total = case.client.total_of(exchange.answer) if rows is not None else None
         if total is None or total == before.total:

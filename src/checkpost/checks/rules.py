@@ -88,7 +88,6 @@ def situation(each: Break) -> str:
 
 def accepted(case: Case, purpose: Purpose, each: Break, exchange: Exchange) -> Finding | None:
     """The finding that a record which breaks a rule was accepted; None where it says nothing new."""
-    null = each.value is None
     if each.spelled and (each.field, "type") in case.state.unenforced:
         return None  # whatever is sent for the field is taken
     if each.spelled:
@@ -107,7 +106,8 @@ def accepted(case: Case, purpose: Purpose, each: Break, exchange: Exchange) -> F
     case.learn(case.state.unenforced, [(each.field, each.kind)])
     titles = {
         "required": "A record without a required field is accepted",
-        "type": "Null is accepted where the schema rules it out" if null else "A value of the wrong type is accepted",
+        "null": "Null is accepted where the schema rules it out",
+        "type": "A value of the wrong type is accepted",
         "enum": "A value outside the enum is accepted",
         "additionalProperties": "A field that the schema rules out is accepted",
         "pattern": "A text that does not match its pattern is accepted",
@@ -121,7 +121,7 @@ def accepted(case: Case, purpose: Purpose, each: Break, exchange: Exchange) -> F
     return case.finding(
         severity,
         "contract",
-        titles.get(each.keyword, f"A number that breaks {each.keyword} is accepted"),
+        titles.get(each.kind, f"A number that breaks {each.keyword} is accepted"),
         f"a refusal: {each.rule[:160]}",
         f"{exchange.answer.status} for {each.field} = {sent}",
         cause=f"any:accepts broken {each.kind}",

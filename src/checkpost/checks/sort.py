@@ -124,7 +124,7 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
     sorting = await sorting_of(case)
     snapshot = await snapshot_of(case)
     orders = [(Order(each.name, down),) for each in sortable(sorting, snapshot) for down in (False, True)]
-    trials = await judged(case, sorting, orders)
+    trials = await _judged(case, sorting, orders)
     snapshot = await snapshot_of(case)
     refused = [each for each in trials if each.reply.refused]
     if refused and len(refused) == len(trials) and sorting.reason.certainty != "stated":
@@ -134,19 +134,19 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         raise Blocked(f"no order was answered with rows ({trials[0].reply.exchange.answer.status or 'no answer'})")
     promised = [each for each in refused if sorting.fields is not None]
     if promised:
-        yield order_finding(case, snapshot, sorting, "A documented order is refused", promised, "refused")
+        yield _finding(case, snapshot, sorting, "A documented order is refused", promised, "refused")
     wrong = [each for each in trials if each.wrong]
     if wrong:
         async for finding in _grouped(case, snapshot, sorting, wrong, trials):
             yield finding
     torn = [each for each in trials if (each.lost or each.twice) and not each.wrong]
     if torn:
-        yield order_finding(case, snapshot, sorting, "A sorted list loses or repeats rows", torn, "torn")
+        yield _finding(case, snapshot, sorting, "A sorted list loses or repeats rows", torn, "torn")
     if not wrong:
         for ascending, descending in zip(trials[::2], trials[1::2], strict=False):
             field = snapshot.fields[ascending.order[0].field]
             if field.kind == "uuid" and field.unique and _not_reversed(ascending, descending):
-                yield order_finding(
+                yield _finding(
                     case, snapshot, sorting, "Descending is not ascending reversed", [descending], "reversed"
                 )
 
@@ -156,7 +156,7 @@ def _not_reversed(ascending: Sorted, descending: Sorted) -> bool:
     return whole and len(ascending.places) > 2 and ascending.places != descending.places[::-1]
 
 
-async def judged(case: Case, sorting: Sorting, orders: Sequence[tuple[Order, ...]]) -> list[Sorted]:
+async def _judged(case: Case, sorting: Sorting, orders: Sequence[tuple[Order, ...]]) -> list[Sorted]:
     """Sorted answers; what is wrong is asked for again on rows read anew."""
 
     async def every() -> list[Sorted]:
@@ -193,12 +193,12 @@ async def _grouped(
             title, cause = "Ascending order is not kept", "ascending"
         else:
             title, cause = "Sorting is ignored", "every order"
-        yield order_finding(case, snapshot, sorting, title, wrong, cause)
+        yield _finding(case, snapshot, sorting, title, wrong, cause)
         return
     ignored = _ignored(wrong) if sorting.fields is None and len(wrong) < len(could_show) else []
     if ignored:  # the contract does not say by which fields rows can be sorted
         title = "An order by some fields is ignored"
-        yield order_finding(case, snapshot, sorting, title, ignored, "field ignored", stated=False)
+        yield _finding(case, snapshot, sorting, title, ignored, "field ignored", stated=False)
     wrong = [each for each in wrong if each not in ignored]
     kinds = Counter(snapshot.fields[each.order[0].field].kind for each in wrong)
     for kind in kinds:
@@ -208,7 +208,7 @@ async def _grouped(
         same_null = all(_null_in_pair(snapshot, each) for each in group)
         if same_null:
             title = "Nulls are mixed among the values of a sorted list"
-        yield order_finding(case, snapshot, sorting, title, group, f"{kind} {'nulls' if same_null else 'order'}")
+        yield _finding(case, snapshot, sorting, title, group, f"{kind} {'nulls' if same_null else 'order'}")
 
 
 def _ignored(wrong: Sequence[Sorted]) -> list[Sorted]:
@@ -229,7 +229,7 @@ def _null_in_pair(snapshot: Snapshot, each: Sorted) -> bool:
     return each.wrong is not None and bool(column.null[list(each.wrong)].any())
 
 
-def order_finding(
+def _finding(
     case: Case,
     snapshot: Snapshot,
     sorting: Sorting,
@@ -296,11 +296,18 @@ async def several_keys(case: Case) -> AsyncIterator[Finding]:
     pairs = tied_pairs(sorting, snapshot)
     if not pairs:
         raise Skipped("no field has equal values in several rows")
-    orders = [(Order(first), Order(second, True)) for first, second in pairs[:1]]
-    orders += [(Order(first, True), Order(second)) for first, second in pairs[:1]]
-    wrong = [each for each in await judged(case, sorting, orders) if each.wrong]
-    if wrong:
-        yield order_finding(case, snapshot, sorting, "An order by two fields is not kept", wrong, "several")
+    for found in await by_two(case, sorting, *pairs[0]):
+        yield found
+
+
+async def by_two(case: Case, sorting: Sorting, first: str, second: str) -> list[Finding]:
+    """The finding that an order by one field, and by a second where rows are equal in it, is not kept."""
+    orders = [(Order(first), Order(second, True)), (Order(first, True), Order(second))]
+    wrong = [each for each in await _judged(case, sorting, orders) if each.wrong]
+    if not wrong:
+        return []
+    snapshot = await snapshot_of(case)
+    return [_finding(case, snapshot, sorting, "An order by two fields is not kept", wrong, "several")]
 
 
 def tied_pairs(sorting: Sorting, snapshot: Snapshot) -> list[tuple[str, str]]:

@@ -7,18 +7,9 @@ from collections.abc import AsyncIterator
 from checkpost.checks.asking import snapshot_of
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
-from checkpost.checks.sort import (
-    across_pages,
-    judged,
-    order_finding,
-    paged_by_position,
-    sortable,
-    sorting_of,
-    tied_pairs,
-)
+from checkpost.checks.sort import across_pages, by_two, paged_by_position, sortable, sorting_of, tied_pairs
 from checkpost.checks.together import all_of
 from checkpost.findings import Finding
-from checkpost.model.query import Order
 from checkpost.model.spelling import Sorting
 from checkpost.oracle.columns import Snapshot
 
@@ -45,11 +36,10 @@ async def equal_rows(case: Case) -> AsyncIterator[Finding]:
     if sum(key is not None for _, key in made) < _EQUAL:
         raise Blocked(f"no rows with the same {first} could be made")
     if sorting.several:
-        orders = [(Order(first), Order(second, True)), (Order(first, True), Order(second))]
-        wrong = [each for each in await judged(case, sorting, orders) if each.wrong]
+        wrong = await by_two(case, sorting, first, second)
+        for found in wrong:
+            yield found
         if wrong:
-            snapshot = await snapshot_of(case)
-            yield order_finding(case, snapshot, sorting, "An order by two fields is not kept", wrong, "several")
             return
     snapshot = await snapshot_of(case, anew=True)
     paged_by_position(case, snapshot)

@@ -189,7 +189,7 @@ class World:
     #: first table), and the kinds of breaks that made a row which the API cannot show.
     first_to_break: asyncio.Lock = field(default_factory=asyncio.Lock)
     lenient: bool | None = None
-    spoiling: set[tuple[str, bool]] = field(default_factory=set)
+    spoiling: set[str] = field(default_factory=set)
     #: Rows of others that reading has changed, in a run that writes nothing.
     harmed: list[Harm] = field(default_factory=list)
     #: Held by a table whose rows are read for the first time, where that may change them; by the last word of its name,

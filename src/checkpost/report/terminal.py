@@ -203,13 +203,11 @@ def _matrix(document: Json, width: int) -> RenderableType:
 
 def headings(names: list[str], width: int) -> list[str]:
     """Names as headings of columns, cut as much as a width needs."""
-    for longest in (11, 8, 6, 3):
+    for longest in (11, 8, 6):
         cut = [name if len(name) <= longest else name[: longest - 1] + "." for name in names]
-        if longest == _LEAST:  # one letter more says more than a dot
-            cut = [name[:_LEAST] for name in names]
         if sum(len(name) + 1 for name in cut) <= width:
             return cut
-    return cut
+    return [name[:_LEAST] for name in names]  # one letter more says more than a dot
 
 
 def _legend() -> Text:

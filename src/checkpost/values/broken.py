@@ -73,7 +73,7 @@ def breaks(
             candidate = Break(field.name, keyword, value, schema.place, "")
             confirmed = _confirmed(candidate, record, schema, validators)
             if confirmed is not None:
-                found.setdefault((field.name, confirmed.keyword, "null" if value is None else ""), confirmed)
+                found.setdefault((field.name, confirmed.kind, ""), confirmed)
         key = resource.key_fields
         for value, spelled in _of_other_types(field):
             referred = record.get(field.name)

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 from tests.hunt.api import Refused, SoundApi
-from tests.hunt.faults.fault import Pairs, around, columns, compares, fault, filters, instead_of
+from tests.hunt.faults.fault import Pairs, around, columns, compares, fault, filters, instead_of, misread
 from tests.hunt.habits import Column, Habits, Table
 
 
@@ -78,25 +78,16 @@ for _kind in ("integer", "number", "boolean", "date", "moment", "uuid", "choice"
     )  # type: ignore[misc]
 
 
-@fault("the last condition alone holds", lambda h: compares(h) and h.spelling != "odata")
-def _last_alone(api: SoundApi) -> None:
-    def wanted(method: Any, table: Table, pairs: Pairs) -> Any:
-        found = method(table, pairs)
-        found.tests = found.tests[-1:]
-        return found
-
-    around(api, "_wanted", wanted)
-
-
-@fault("conditions are any and not all", lambda h: filters(h) and h.spelling != "odata")
-def _any(api: SoundApi) -> None:
-    def wanted(method: Any, table: Table, pairs: Pairs) -> Any:
-        found = method(table, pairs)
-        tests = list(found.tests)
-        found.tests = [lambda row: any(test(row) for test in tests)] if tests else []
-        return found
-
-    around(api, "_wanted", wanted)
+misread(
+    "the last condition alone holds",
+    lambda h: compares(h) and h.spelling != "odata",
+    lambda api, table, asked: {"tests": asked.tests[-1:]},
+)
+misread(
+    "conditions are any and not all",
+    lambda h: filters(h) and h.spelling != "odata",
+    lambda api, table, asked: {"tests": [lambda row: any(test(row) for test in asked.tests)] if asked.tests else []},
+)
 
 
 @fault("or is read as and", lambda h: h.spelling == "odata")

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
-from tests.hunt.api import Refused, SoundApi
-from tests.hunt.habits import Column, Habits
+from tests.hunt.api import BASE, Refused, SoundApi
+from tests.hunt.habits import Column, Habits, Json, Table
+from tests.hunt.query import Wanted
 
 Install = Callable[[SoundApi], None]
 Pairs = list[tuple[str, str]]
@@ -49,6 +50,23 @@ def instead_of(api: SoundApi, name: str, status: int, other: Callable[[], Refuse
             raise other() if refused.status == status else refused from None
 
     around(api, name, tried)
+
+
+def misread(name: str, fits: Callable[[Habits], bool], change: Callable[[SoundApi, Table, Wanted], Json]) -> None:
+    """A fault of what a list is asked for: ``change`` gives the members of it that are taken for others."""
+
+    @fault(name, fits)
+    def install(api: SoundApi) -> None:
+        def wanted(method: Any, table: Table, pairs: Pairs) -> Wanted:
+            asked = method(table, pairs)
+            return replace(asked, **change(api, table, asked))
+
+        around(api, "_wanted", wanted)
+
+
+def path_of(url: str) -> list[str]:
+    """The parts of a URL's path below the API's base."""
+    return url.partition("?")[0].removeprefix(BASE).strip("/").split("/")
 
 
 def columns(habits: Habits, *kinds: str) -> list[Column]:

@@ -2,41 +2,51 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from tests.hunt.api import Refused, SoundApi
-from tests.hunt.faults.fault import Pairs, around, columns, fault
+from tests.hunt.faults.fault import Pairs, around, columns, fault, path_of
 from tests.hunt.habits import Table
 from tests.hunt.query import Row
 
 
-@fault("one bad record among many is left out", lambda h: h.bulk)
-def _left_out(api: SoundApi) -> None:
-    def many(method: Any, table: Table, records: Any) -> Any:
-        stored = []
-        for record in records if isinstance(records, list) else ():
-            try:
-                row = api._new_row(table, record)
-            except Refused:
-                continue
-            api._store(table, row[table.key_name], row)
-            stored.append(row)
-        return 201, stored, {}
+def one_by_one(name: str, new_row: Callable[[SoundApi, Table, Any], Row | None]) -> None:
+    """A fault of many records that are each stored by itself; those of which ``new_row`` makes none are left out."""
 
-    around(api, "_create_many", many)
+    @fault(name, lambda h: h.bulk)
+    def install(api: SoundApi) -> None:
+        def many(method: Any, table: Table, records: Any) -> Any:
+            stored = []
+            for record in records if isinstance(records, list) else ():
+                row = new_row(api, table, record)
+                if row is not None:
+                    api._store(table, row[table.key_name], row)
+                    stored.append(row)
+            return 201, stored, {}
+
+        around(api, "_create_many", many)
 
 
-@fault("records before a bad one stay", lambda h: h.bulk)
-def _no_rollback(api: SoundApi) -> None:
-    def many(method: Any, table: Table, records: Any) -> Any:
-        stored = []
-        for record in records if isinstance(records, list) else ():
-            row = api._new_row(table, record)
-            api._store(table, row[table.key_name], row)
-            stored.append(row)
-        return 201, stored, {}
+def _good_alone(api: SoundApi, table: Table, record: Any) -> Row | None:
+    try:
+        return api._new_row(table, record)
+    except Refused:
+        return None
 
-    around(api, "_create_many", many)
+
+def _lax(api: SoundApi, table: Table, record: Any) -> Row:
+    if not isinstance(record, dict) or (table.key == "client" and not isinstance(record.get("code"), str)):
+        raise Refused(api.habits.refusal, "no record")
+    if table.key == "client" and record["code"] in api.rows[table.name]:
+        raise Refused(409, "the key is taken")
+    named = {each.name: record.get(each.name, each.default) for each in table.columns}
+    return {table.key_name: api._new_key(table, record), **named}
+
+
+one_by_one("one bad record among many is left out", _good_alone)
+one_by_one("records before a bad one stay", lambda api, table, record: api._new_row(table, record))
+one_by_one("rules are not kept where many are stored", _lax)
 
 
 @fault("many are answered in another order", lambda h: h.bulk)
@@ -59,24 +69,6 @@ def _last_lost(api: SoundApi) -> None:
     around(api, "_create_many", many)
 
 
-@fault("rules are not kept where many are stored", lambda h: h.bulk)
-def _lax(api: SoundApi) -> None:
-    def many(method: Any, table: Table, records: Any) -> Any:
-        stored = []
-        for record in records if isinstance(records, list) else ():
-            if not isinstance(record, dict) or (table.key == "client" and not isinstance(record.get("code"), str)):
-                raise Refused(api.habits.refusal, "no record")
-            if table.key == "client" and record["code"] in api.rows[table.name]:
-                raise Refused(409, "the key is taken")
-            named = {each.name: record.get(each.name, each.default) for each in table.columns}
-            row = {table.key_name: api._new_key(table, record), **named}
-            api._store(table, row[table.key_name], row)
-            stored.append(row)
-        return 201, stored, {}
-
-    around(api, "_create_many", many)
-
-
 def lists_late(name: str, verbs: set[str]) -> None:
     """A fault by which lists show rows as they were before the last write of some kinds."""
 
@@ -85,7 +77,7 @@ def lists_late(name: str, verbs: set[str]) -> None:
         old: dict[str, dict[Any, Row]] = {}
 
         def handled(method: Any, verb: str, url: str, *rest: Any) -> Any:
-            name = url.partition("?")[0].removeprefix("http://127.0.0.1:1/api").strip("/").split("/")[0]
+            name = path_of(url)[0]
             before = dict(api.rows.get(name, {}))
             answer = method(verb, url, *rest)
             if verb in {"POST", "PATCH", "PUT", "DELETE"}:

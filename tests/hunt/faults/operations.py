@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from tests.hunt.api import Refused, SoundApi
-from tests.hunt.faults.fault import around, columns, fault, instead_of, places, refers
+from tests.hunt.faults.fault import around, columns, fault, instead_of, path_of, places, refers
 from tests.hunt.habits import Habits, Table
 from tests.hunt.query import Row
 
@@ -18,7 +18,7 @@ def answers(name: str, change: Callable[..., Any], fits: Callable[[Habits], bool
     @fault(name, fits)
     def install(api: SoundApi) -> None:
         def handled(method: Any, verb: str, url: str, headers: Any, body: Any) -> Any:
-            path = url.partition("?")[0].removeprefix("http://127.0.0.1:1/api").strip("/").split("/")
+            path = path_of(url)
             status, told, more = method(verb, url, headers, body)
             return change(verb, len(path) > 1 and path[1] != "bulk", status, told, more)
 
@@ -86,10 +86,9 @@ def on_row(name: str, change: Callable[..., Any], fits: Callable[[Habits], bool]
 def _others_cleared(api: SoundApi, method: Any, table: Table, key: Any, row: Row, verb: str, *rest: Any) -> Any:
     answer = method(table, key, row, verb, *rest)
     if verb == "PATCH" and api.rows[table.name].get(key) is not row:
-        before = dict(row)
         sent = api._record(*rest)
         for column in table.columns:
-            if column.name not in sent and column.nullable and before[column.name] is not None:
+            if column.name not in sent and column.nullable and row[column.name] is not None:
                 api.rows[table.name][key][column.name] = None
     return answer
 
@@ -101,30 +100,29 @@ on_row(
 )
 
 
-def _no_null(api: SoundApi, method: Any, table: Table, key: Any, row: Row, verb: str, headers: Any, body: Any) -> Any:
-    answer = method(table, key, row, verb, headers, body)
-    if verb in {"PATCH", "PUT"}:
-        now = api.rows[table.name][key]
-        for column in table.columns:
-            if now[column.name] is None:
-                now[column.name] = row[column.name]
-    return answer
+def _passed_over(which: Callable[[Any], bool]) -> Callable[..., Any]:
+    """What passes over changes to some values."""
+
+    def change(api: SoundApi, method: Any, table: Table, key: Any, row: Row, verb: str, *rest: Any) -> Any:
+        answer = method(table, key, row, verb, *rest)
+        if verb in {"PATCH", "PUT"}:
+            now = api.rows[table.name][key]
+            now |= {each.name: row[each.name] for each in table.columns if which(now[each.name])}
+        return answer
+
+    return change
 
 
-on_row("a change to null is passed over", _no_null, lambda h: any(c.nullable for c in columns(h)))
-
-
-def _no_false(api: SoundApi, method: Any, table: Table, key: Any, row: Row, verb: str, headers: Any, body: Any) -> Any:
-    answer = method(table, key, row, verb, headers, body)
-    if verb in {"PATCH", "PUT"}:
-        now = api.rows[table.name][key]
-        for column in table.columns:
-            if now[column.name] in (False, 0) and now[column.name] is not None:
-                now[column.name] = row[column.name]
-    return answer
-
-
-on_row("a change to false or zero is passed over", _no_false, lambda h: bool(columns(h, "boolean")))
+on_row(
+    "a change to null is passed over",
+    _passed_over(lambda value: value is None),
+    lambda h: any(c.nullable for c in columns(h)),
+)
+on_row(
+    "a change to false or zero is passed over",
+    _passed_over(lambda value: value in (False, 0)),
+    lambda h: bool(columns(h, "boolean")),
+)
 
 
 def _kept(api: SoundApi, method: Any, table: Table, key: Any, row: Row, verb: str, headers: Any, body: Any) -> Any:
@@ -181,31 +179,32 @@ def _stale_guard(
 on_row("a change with an old tag is applied", _stale_guard, lambda h: h.tags)
 
 
-@fault("removing a row that is not there succeeds")
-def _removes_nothing(api: SoundApi) -> None:
-    def handled(method: Any, verb: str, *rest: Any) -> Any:
-        try:
-            return method(verb, *rest)
-        except Refused as refused:
-            if verb != "DELETE" or refused.status != 404:
-                raise
-            told = {"204": None, "200": {"title": "removed"}, "row": None}[api.habits.removed]
-            return (204 if told is None else 200), told, {}
+def on_absent(name: str, asked: str, answer: Callable[[Habits], tuple[int, Any]]) -> None:
+    """A fault of what is answered where a row is asked for, by one method, that is not there."""
 
-    around(api, "_handle", handled)
+    @fault(name)
+    def install(api: SoundApi) -> None:
+        def handled(method: Any, verb: str, *rest: Any) -> Any:
+            try:
+                return method(verb, *rest)
+            except Refused as refused:
+                if verb != asked or refused.said != "no such row":
+                    raise
+                return *answer(api.habits), {}
+
+        around(api, "_handle", handled)
 
 
-@fault("reading a row that is not there answers 200 with null")
-def _null(api: SoundApi) -> None:
-    def handled(method: Any, verb: str, *rest: Any) -> Any:
-        try:
-            return method(verb, *rest)
-        except Refused as refused:
-            if verb != "GET" or refused.status != 404 or refused.said != "no such row":
-                raise
-            return 200, {"data": None} if api.habits.created == "data" else {"title": "none"}, {}
-
-    around(api, "_handle", handled)
+on_absent(
+    "removing a row that is not there succeeds",
+    "DELETE",
+    lambda h: (200, {"title": "removed"}) if h.removed == "200" else (204, None),
+)
+on_absent(
+    "reading a row that is not there answers 200 with null",
+    "GET",
+    lambda h: (200, {"data": None} if h.created == "data" else {"title": "none"}),
+)
 
 
 @fault("a malformed key fails", lambda h: any(t.key != "client" for t in h.tables))

@@ -2,38 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
 from tests.hunt.api import Refused, SoundApi
-from tests.hunt.faults.fault import Pairs, around, columns, compares, fault, filters, pages
-from tests.hunt.habits import Column, Table
+from tests.hunt.faults.fault import Pairs, around, columns, compares, fault, filters, misread, pages
+from tests.hunt.habits import Table
 from tests.hunt.query import Row
 
-
-def on_order(name: str, change: Callable[[list[tuple[Column, bool]]], list[tuple[Column, bool]]], **more: Any) -> None:
-    @fault(name, more.get("fits", filters))
-    def install(api: SoundApi) -> None:
-        def wanted(method: Any, table: Table, pairs: Pairs) -> Any:
-            found = method(table, pairs)
-            found.order = change(found.order)
-            return found
-
-        around(api, "_wanted", wanted)
-
-
-on_order("descending is ascending", lambda order: [(column, False) for column, _ in order])
-on_order("the second key of an order is passed over", lambda order: order[:1], fits=compares)
-on_order(
-    "the second key of an order is turned round",
-    lambda order: [(column, down != bool(place)) for place, (column, down) in enumerate(order)],
-    fits=compares,
+misread(
+    "descending is ascending",
+    filters,
+    lambda api, table, asked: {"order": [(column, False) for column, _ in asked.order]},
 )
-on_order(
+misread("the second key of an order is passed over", compares, lambda api, table, asked: {"order": asked.order[:1]})
+misread(
+    "the second key of an order is turned round",
+    compares,
+    lambda api, table, asked: {"order": [(c, down != bool(place)) for place, (c, down) in enumerate(asked.order)]},
+)
+misread(
     "an order by a date is passed over",
-    lambda order: [each for each in order if each[0].kind != "date"],
-    fits=lambda h: filters(h) and bool(columns(h, "date")),
+    lambda h: filters(h) and bool(columns(h, "date")),
+    lambda api, table, asked: {"order": [each for each in asked.order if each[0].kind != "date"]},
 )
 
 
@@ -72,19 +63,12 @@ def _no_order(api: SoundApi) -> None:
     around(api, "_wanted", wanted)
 
 
-def on_fields(name: str, change: Callable[[list[str]], list[str]]) -> None:
-    @fault(name, lambda habits: habits.selects)
-    def install(api: SoundApi) -> None:
-        def wanted(method: Any, table: Table, pairs: Pairs) -> Any:
-            found = method(table, pairs)
-            found.fields = change(found.fields)
-            return found
-
-        around(api, "_wanted", wanted)
-
-
-on_fields("a selection is passed over", lambda names: [])
-on_fields("the last field of a selection is left out", lambda names: names[:-1] if len(names) > 1 else names)
+misread("a selection is passed over", lambda h: h.selects, lambda api, table, asked: {"fields": []})
+misread(
+    "the last field of a selection is left out",
+    lambda h: h.selects,
+    lambda api, table, asked: {"fields": asked.fields[:-1] if len(asked.fields) > 1 else asked.fields},
+)
 
 
 @fault("an unknown field in a selection is passed over", lambda h: h.selects)

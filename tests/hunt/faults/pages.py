@@ -8,7 +8,7 @@ from collections.abc import Callable
 from typing import Any
 
 from tests.hunt.api import SoundApi
-from tests.hunt.faults.fault import Pairs, around, fault, filters, pages
+from tests.hunt.faults.fault import Pairs, around, fault, filters, misread, pages
 from tests.hunt.habits import Habits, Table
 from tests.hunt.query import Row
 
@@ -43,24 +43,18 @@ on_page(
 )
 
 
-@fault("past the end stands the first page", lambda h: h.paging in {"offset", "page"})
-def _past(api: SoundApi) -> None:
-    def wanted(method: Any, table: Table, pairs: Pairs) -> Any:
-        found = method(table, pairs)
-        found.start = found.start if found.start < len(api.rows[table.name]) else 0
-        return found
-
-    around(api, "_wanted", wanted)
-
-
-@fault("a page is one row longer than asked", pages)
-def _longer(api: SoundApi) -> None:
-    def wanted(method: Any, table: Table, pairs: Pairs) -> Any:
-        found = method(table, pairs)
-        found.size += 1
-        return found
-
-    around(api, "_wanted", wanted)
+misread(
+    "past the end stands the first page",
+    lambda h: h.paging in {"offset", "page"},
+    lambda api, table, asked: {"start": asked.start if asked.start < len(api.rows[table.name]) else 0},
+)
+misread("a page is one row longer than asked", pages, lambda api, table, asked: {"size": asked.size + 1})
+misread(
+    "positions are passed over",
+    lambda h: pages(h) and h.paging in {"offset", "page"},
+    lambda api, table, asked: {"start": 0},
+)
+misread("sizes are passed over", pages, lambda api, table, asked: {"size": api.habits.usual})
 
 
 @fault("sizes over the maximum are taken", lambda h: pages(h) and max(each.rows for each in h.tables) > h.largest)
@@ -148,23 +142,3 @@ def _no_total(api: SoundApi) -> None:
         return status, told, headers if headers.get("X-Total-Count") != "0" else {}
 
     around(api, "_list", listed)
-
-
-@fault("positions are passed over", lambda h: pages(h) and h.paging in {"offset", "page"})
-def _no_position(api: SoundApi) -> None:
-    def wanted(method: Any, table: Table, pairs: Pairs) -> Any:
-        found = method(table, pairs)
-        found.start = 0
-        return found
-
-    around(api, "_wanted", wanted)
-
-
-@fault("sizes are passed over", pages)
-def _no_size(api: SoundApi) -> None:
-    def wanted(method: Any, table: Table, pairs: Pairs) -> Any:
-        found = method(table, pairs)
-        found.size = api.habits.usual
-        return found
-
-    around(api, "_wanted", wanted)

@@ -143,14 +143,10 @@ takes_twice("unique values are taken twice", True, True)
 takes_twice("unique values are taken twice by changes", False, True)
 
 
-@fault("references to nothing are taken", refers)
-def _dangling(api: SoundApi) -> None:
-    _dangle(api, True, True)
-
-
-@fault("references to nothing are taken by changes", refers)
-def _dangling_changes(api: SoundApi) -> None:
-    _dangle(api, False, True)
+def dangles(name: str, on_create: bool, on_change: bool) -> None:
+    @fault(name, refers)
+    def install(api: SoundApi) -> None:
+        _dangle(api, on_create, on_change)
 
 
 def _dangle(api: SoundApi, on_create: bool, on_change: bool) -> None:
@@ -164,3 +160,7 @@ def _dangle(api: SoundApi, on_create: bool, on_change: bool) -> None:
         return {name: record.get(name, value) for name, value in found.items()}
 
     around(api, "_values", values)
+
+
+dangles("references to nothing are taken", True, True)
+dangles("references to nothing are taken by changes", False, True)
