@@ -22,6 +22,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from checkpost.demo.server import listen
+from tests.direct import Direct
 
 Json = dict[str, Any]
 
@@ -489,12 +490,14 @@ class Mended:
 
 
 class Served:
-    """An app on a free loopback port, until the block ends."""
+    """An app on a free loopback port, until the block ends; ``direct`` reaches it without a network, in less time."""
 
     def __init__(self, app: Starlette) -> None:
         self._socket = listen()
+        mended = Mended(app)
+        self.direct = Direct(mended)
         config = uvicorn.Config(
-            Mended(app), log_level="error", access_log=False, lifespan="off", timeout_graceful_shutdown=1
+            mended, log_level="error", access_log=False, lifespan="off", timeout_graceful_shutdown=1
         )
         self._server = uvicorn.Server(config)
         self._thread = threading.Thread(target=self._server.run, args=([self._socket],), daemon=True)

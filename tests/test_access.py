@@ -26,7 +26,7 @@ from checkpost.profile.claims import claims_of, in_words
 from checkpost.profile.credentials import Credential, Role
 from checkpost.profile.profile import ProfileError, read_profile
 from tests.foreign import Served
-from tests.support import checkpost, write_example
+from tests.support import called, write_example
 
 Json = dict[str, Any]
 
@@ -259,12 +259,12 @@ class LoggingIn(unittest.TestCase):
 
     def test_a_log_in_that_fails_later_on_is_told_as_such(self) -> None:
         self.desk.lasts, self.desk.most = 3, 3  # no more tokens than these, each good for a few requests
-        done = checkpost("run", "--role", "clerk", folder=self.folder, **SECRETS)
+        done = called("run", "--role", "clerk", folder=self.folder, **SECRETS)
         self.assertNotIn("Check Post itself", done.stdout + done.stderr)
         self.assertIn("The role 'clerk' cannot log in: POST", " ".join((done.stdout + done.stderr).split()))
 
     def test_each_role_is_tried_before_anything_else(self) -> None:
-        done = checkpost("roles", folder=self.folder, **SECRETS)
+        done = called("roles", folder=self.folder, **SECRETS)
         self.assertEqual(done.returncode, 1, done.stderr)
         lines = {line.split()[0]: line for line in done.stdout.splitlines() if line.strip()}
         self.assertIn("✓", lines["clerk"])
@@ -274,7 +274,7 @@ class LoggingIn(unittest.TestCase):
         kinds = dict.fromkeys(kind for kind, _ in self.desk.log)
         self.assertEqual(list(kinds), ["application/json", "application/x-www-form-urlencoded"])
         self.assertIn("grant_type=client_credentials", self.desk.log[-1][1])
-        wrong = checkpost("roles", folder=self.folder, **{**SECRETS, "CLERK_PASSWORD": "wrong-one"})
+        wrong = called("roles", folder=self.folder, **{**SECRETS, "CLERK_PASSWORD": "wrong-one"})
         self.assertIn("the log-in fails", wrong.stdout)
         self.assertNotIn("wrong-one", wrong.stdout + wrong.stderr)
 
@@ -282,7 +282,7 @@ class LoggingIn(unittest.TestCase):
         for role in ("clerk", "robot"):
             self.desk.given = 0
             with self.subTest(role=role):
-                done = checkpost("run", "--role", role, "--out", "report.json", folder=self.folder, **SECRETS)
+                done = called("run", "--role", role, "--out", "report.json", folder=self.folder, **SECRETS)
                 self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
                 self.assertGreater(self.desk.given, 1, "the first token has expired already")
                 written = self.everything(done.stdout, done.stderr)
@@ -290,7 +290,7 @@ class LoggingIn(unittest.TestCase):
                     self.assertNotIn(secret, written)
 
     def test_a_log_in_that_fails_ends_the_run_in_one_sentence(self) -> None:
-        done = checkpost("run", "--role", "clerk", folder=self.folder, **{**SECRETS, "CLERK_PASSWORD": "wrong-one"})
+        done = called("run", "--role", "clerk", folder=self.folder, **{**SECRETS, "CLERK_PASSWORD": "wrong-one"})
         self.assertEqual(done.returncode, 3)
         self.assertRegex(done.stderr, r"The role 'clerk' cannot log in: POST http\S+/login answers 401")
         self.assertNotIn("Traceback", done.stderr)
@@ -320,10 +320,10 @@ class Seen(unittest.TestCase):
             head, rest = text[: text.index("# What each may do")], text[text.index("unexposed:") :]
             profile.write_text(head + rest, "utf-8")
             chosen = ("--resource", "accessions", "--resource", "germination-tests")
-            done = checkpost("survey", "--observe", *chosen, "--write", "checkpost.yaml", folder=self.folder)
+            done = called("survey", "--observe", *chosen, "--write", "checkpost.yaml", folder=self.folder)
             self.assertEqual(done.returncode, 0, done.stderr)
             self.assertEqual(stand_in.contents(), before)
-            again = checkpost("survey", "--observe", *chosen, "--write", "checkpost.yaml", folder=self.folder)
+            again = called("survey", "--observe", *chosen, "--write", "checkpost.yaml", folder=self.folder)
             self.assertIn("states rights already", again.stderr)
             access = read_profile(profile).access
             visitor = access["accessions", "visitor"]
@@ -334,7 +334,7 @@ class Seen(unittest.TestCase):
             self.assertEqual(technician.owner, "entered_by")
             self.assertEqual(set(technician.actions), set(ACTIONS))
             self.assertEqual(access["germination-tests", "public"].actions, frozenset())
-            held = checkpost("run", "--only", "access", "--resource", "accessions", folder=self.folder)
+            held = called("run", "--only", "access", "--resource", "accessions", folder=self.folder)
             self.assertEqual(held.returncode, 0, held.stdout)
             self.assertIn("Roles, and what they may do", held.stdout)
 
@@ -342,7 +342,7 @@ class Seen(unittest.TestCase):
         with InProcess(["technician-updates"]) as stand_in:
             write_example(self.folder, stand_in.address)
             words = ("run", "--only", "access", "--resource", "vaults", "--out", "report.json")
-            done = checkpost(*words, folder=self.folder)
+            done = called(*words, folder=self.folder)
         self.assertEqual(done.returncode, 1)
         report = json.loads((self.folder / "report.json").read_text("utf-8"))
         (finding,) = report["findings"]
@@ -367,7 +367,7 @@ class Seen(unittest.TestCase):
             env.write_text("\n".join(lines) + "\n")
             with mock.patch.dict("os.environ"):
                 words = ("run", "--only", "access", "--resource", "tags")
-                done = checkpost(*words, folder=self.folder, SEEDBANK_AUDITOR_PASSWORD="")
+                done = called(*words, folder=self.folder, SEEDBANK_AUDITOR_PASSWORD="")
         self.assertEqual(done.returncode, 0, done.stdout)
         self.assertIn("SEEDBANK_AUDITOR_PASSWORD is not set", done.stdout)
 

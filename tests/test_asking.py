@@ -29,7 +29,7 @@ def run_on(shop: Shop, contract: dict[str, Any] | None = None, **options: Any) -
     with tempfile.TemporaryDirectory() as name, Served(shop.app()) as served:
         file = Path(name) / "contract.json"
         file.write_text(json.dumps(contract or shop.contract()), "utf-8")
-        return run_against(str(file), served.base_url, Path(name), **options)
+        return run_against(str(file), served.base_url, Path(name), transport=served.direct, **options)
 
 
 class Once(unittest.TestCase):

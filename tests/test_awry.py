@@ -188,7 +188,8 @@ def run(bank: Bank, change: Callable[[Json], None] = lambda _: None) -> Result:
     with tempfile.TemporaryDirectory() as name, Served(bank.app()) as served:
         folder = Path(name)
         (folder / "contract.json").write_text(json.dumps(contract), "utf-8")
-        return run_against(str(folder / "contract.json"), served.base_url, folder, families=FAMILIES)
+        contract_file, direct = str(folder / "contract.json"), served.direct
+        return run_against(contract_file, served.base_url, folder, families=FAMILIES, transport=direct)
 
 
 class Awry(unittest.TestCase):

@@ -18,7 +18,7 @@ from checkpost.demo.seedbank import TOKENS
 from checkpost.demo.server import InProcess, own_process
 from checkpost.demo.spellings import SPELLINGS
 from tests.odd_server import OddServer, answer
-from tests.support import COMMAND, checkpost, write_example
+from tests.support import COMMAND, called, checkpost, write_example
 
 ROOT = Path(__file__).parent.parent
 DEFECT_SET = ("update-lost", "required-not-enforced", "missing-key-crashes")
@@ -300,7 +300,7 @@ class Mistakes(Folder):
     """Each mistake ends in one sentence and the right exit status."""
 
     def fails(self, status: int, words: str, *command: str, **environment: str) -> None:
-        done = checkpost(*command, folder=self.folder, **environment)
+        done = called(*command, folder=self.folder, **environment)
         self.assertEqual(done.returncode, status, done.stdout + done.stderr)
         self.assertIn(words, done.stderr)
         self.assertNotIn("Traceback", done.stderr)
@@ -348,7 +348,7 @@ class Mistakes(Folder):
         ]
         for words, script in cases:
             with self.subTest(words), OddServer(script) as odd:
-                self.fails(3, words, "run", "c.json", "--base-url", odd.base_url, "--timeout", "2")
+                self.fails(3, words, "run", "c.json", "--base-url", odd.base_url, "--timeout", "5")
         with OddServer(lambda line: answer(b"[", length=10**9), drip=0.05) as odd:
             self.fails(
                 3, "no whole answer within 0.5 s", "run", "c.json", "--base-url", odd.base_url, "--timeout", "0.5"
@@ -369,6 +369,7 @@ class Demo(Folder):
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         sound, faulty = done.stdout.split("planted defects")
         self.assertIn("no findings", sound)
+        self.assertIn("92 of 94 operations asked", sound)  # all but log-in and log-out
         self.assertIn("row for row, what they were", sound)
         self.assertIn("16 errors", faulty)
         shown = checkpost("show", folder=self.folder / "checkpost-demo")

@@ -59,7 +59,7 @@ class Crash(unittest.TestCase):
         self.assertEqual(swept.returncode, 3 if named else 0, swept.stderr)
         self.assertEqual(bool(journals(self.folder)), named)
         if named:  # somebody has looked now
-            forgot = checkpost("sweep", "--forget", "--timeout", "2", folder=self.folder)
+            forgot = checkpost("sweep", "--forget", "--timeout", "5", folder=self.folder)
             self.assertEqual(forgot.returncode, 0, forgot.stderr)
             self.assertEqual(journals(self.folder), [])
 
@@ -67,14 +67,14 @@ class Crash(unittest.TestCase):
         before = self.stand_in.contents()
         moments = random.Random(4)
         rows_left = 0
-        for longest in (0, 0, 0.2, 1, 2.5, 2.5):
+        for longest in (0, 0.2, 2.5):
             process = self.start()
             self.wait_for_change(process, before)
             time.sleep(moments.uniform(0, longest))
             process.send_signal(signal.SIGKILL)
             process.wait()
             rows_left += self.stand_in.contents() != before
-            swept = checkpost("sweep", "--timeout", "2", folder=self.folder)
+            swept = checkpost("sweep", "--timeout", "5", folder=self.folder)
             self.assert_named(swept, before)
         self.assertGreater(rows_left, 0, "no kill came while rows were there, so nothing was tried")
 
@@ -92,7 +92,7 @@ class Crash(unittest.TestCase):
         listed = checkpost("sweep", "--list", folder=self.folder)
         self.assertRegex(listed.stdout, "rows? may be left at")
         # from another folder, too: the journal knows where profile and contract are
-        swept = checkpost("sweep", "--timeout", "2", "--profile", str(profile), folder=self.folder.parent)
+        swept = checkpost("sweep", "--timeout", "5", "--profile", str(profile), folder=self.folder.parent)
         self.assert_named(swept, before)
 
     def test_interrupt_and_termination_remove_rows_at_once(self) -> None:
@@ -110,14 +110,14 @@ class Crash(unittest.TestCase):
         process = self.start()
         self.wait_for_rows(process)
         time.sleep(0.5)
-        listed = checkpost("sweep", "--timeout", "2", folder=self.folder)
+        listed = checkpost("sweep", "--timeout", "5", folder=self.folder)
         self.assertIn("still going on", listed.stdout)
         process.send_signal(signal.SIGKILL)
         process.wait()
         table = next(table for table in TABLES if table.name == "tags")
         others = {"label": "made by somebody else meanwhile", "colour": "#123456"}
         key = self.stand_in.database.insert(table, others)
-        checkpost("sweep", "--timeout", "2", folder=self.folder)
+        checkpost("sweep", "--timeout", "5", folder=self.folder)
         self.assertEqual(self.stand_in.database.fetch(table, key), {"id": key[0], **others})
 
 

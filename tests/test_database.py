@@ -38,7 +38,7 @@ from checkpost.report.document import document
 from checkpost.report.words import database_lines, state_of_rows
 from checkpost.wire.session import Limits
 from tests.strangers import cluster
-from tests.support import ENVIRONMENT, checkpost, contract_of
+from tests.support import ENVIRONMENT, called, contract_of
 from tests.test_model import model_of, operation
 
 HIDDEN = [each for each in DEFECTS.values() if each.family == "database"]
@@ -291,7 +291,7 @@ class Opening(unittest.TestCase):
         (self.folder / "checkpost.yaml").write_text(
             f"contract: {contract.location}\nbase_url: http://127.0.0.1:9\nwitness: {{database: '${{NO_SUCH_BANK}}'}}\n"
         )
-        done = checkpost("run", folder=self.folder)
+        done = called("run", folder=self.folder)
         self.assertEqual(done.returncode, 2)
         self.assertIn("needs the environment variable NO_SUCH_BANK", done.stderr)
 

@@ -27,7 +27,8 @@ def run_on(depot: Depot, *families: str) -> Result:
     with tempfile.TemporaryDirectory() as name, Served(depot.app()) as served:
         file = Path(name) / "contract.json"
         file.write_text(json.dumps(depot.contract()), "utf-8")
-        return run_against(str(file), served.base_url + "/api", Path(name), families=families)
+        url = served.base_url + "/api"
+        return run_against(str(file), url, Path(name), families=families, transport=served.direct)
 
 
 def told(result: Result) -> list[tuple[str, str, str]]:

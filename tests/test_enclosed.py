@@ -90,7 +90,8 @@ async def _patched(request: Request, row: Json) -> Json | None:
 class Enclosed(unittest.TestCase):
     def run_on(self, lots: Lots) -> Any:
         with tempfile.TemporaryDirectory() as name, Served(lots.app) as served:
-            return run_against(str(CONTRACT), served.base_url, Path(name), families=FAMILIES, role=None)
+            url, direct = served.base_url, served.direct
+            return run_against(str(CONTRACT), url, Path(name), families=FAMILIES, role=None, transport=direct)
 
     def test_they_are_written_as_records_and_read_inside(self) -> None:
         lots = Lots()

@@ -26,7 +26,7 @@ from checkpost.report.files.markdown import write as markdown
 from checkpost.report.files.page import write as page
 from checkpost.report.terminal import show_finding
 from checkpost.report.words import verdict
-from tests.support import checkpost, write_example
+from tests.support import called, checkpost, write_example
 
 _BROWSER = shutil.which("chromium") or shutil.which("chromium-browser")
 
@@ -138,11 +138,11 @@ class Written(unittest.TestCase):
 
     def test_what_cannot_be_written_is_told(self) -> None:
         for name, words in (("report.pdf", "which is one of .csv"), ("missing/report.html", "does not exist")):
-            told = checkpost("report", "--out", name, folder=self.folder)
+            told = called("report", "--out", name, folder=self.folder)
             self.assertEqual(told.returncode, 2)
             self.assertIn(words, told.stderr)
             self.assertNotIn("Traceback", told.stderr)
-        told = checkpost("report", "nosuch", "--out", "x.md", folder=self.folder)
+        told = called("report", "nosuch", "--out", "x.md", folder=self.folder)
         self.assertIn("There is no run whose name begins with 'nosuch'", told.stderr)
 
 

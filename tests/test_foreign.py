@@ -13,24 +13,32 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
 from checkpost.engine.run import Result
-from tests.foreign import STYLES, Library, Served
+from tests.foreign import STYLES, Json, Library, Served, Style
 from tests.support import run_against
 
 
-def run_on(library: Library, **options: Any) -> Result:
+def run_on(library: Library, wire: bool = False, **options: Any) -> Result:
     with tempfile.TemporaryDirectory() as name, Served(library.app()) as served:
         folder = Path(name)
         (folder / "contract.json").write_text(json.dumps(library.contract()), "utf-8")
-        return run_against(str(folder / "contract.json"), served.base_url, folder, **options)
+        transport = None if wire else served.direct
+        return run_against(str(folder / "contract.json"), served.base_url, folder, transport=transport, **options)
 
 
 class ForeignStyles(unittest.TestCase):
+    found: list[tuple[Style, Library, Json, Result]]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.found = []
+        for place, style in enumerate(STYLES):
+            library = Library(style)
+            before = copy.deepcopy(library.books)
+            cls.found.append((style, library, before, run_on(library, wire=place == 0)))
+
     def test_no_false_finding_and_data_as_before(self) -> None:
-        for style in STYLES:
+        for style, library, before, result in self.found:
             with self.subTest(style=style.name):
-                library = Library(style)
-                before = copy.deepcopy(library.books)
-                result = run_on(library)
                 self.assertEqual(library.books, before)
                 # what these contracts leave undocumented is a warning for each status, and nothing else
                 told = [(each.check, each.title, each.observed) for each in result.findings]
@@ -41,9 +49,8 @@ class ForeignStyles(unittest.TestCase):
                 self.assertEqual(result.left, ())
 
     def test_rows_are_written_and_read_in_every_style(self) -> None:
-        for style in STYLES:
+        for style, _, _, result in self.found:
             with self.subTest(style=style.name):
-                result = run_on(Library(style))
                 passed = {each.check for each in result.checks if each.outcome == "passed" and each.resource == "books"}
                 wanted = {"create.stored", "create.awkward-values", "create.rules", "delete.gone", "replace.stored"}
                 self.assertEqual(wanted - passed, set())
@@ -108,15 +115,14 @@ class Local(Library):
 class ForeignDefects(unittest.TestCase):
     """What is wrong is found in every style, with other keys, envelopes and answers than the stand-in's."""
 
-    def found(self, kind: type[Library], resource: str = "books") -> None:
+    def found(self, kind: type[Library], *families: str) -> None:
         self.results = {}
         for style in STYLES:
-            self.results[style.name] = [
-                each for each in run_on(kind(style), resources=[resource]).findings if each.check != "errors.documented"
-            ]
+            findings = run_on(kind(style), resources=["books"], families=families).findings
+            self.results[style.name] = [each for each in findings if each.check != "errors.documented"]
 
     def test_replace_that_is_not_stored(self) -> None:
-        self.found(Forgetful)
+        self.found(Forgetful, "read", "replace")
         for name, findings in self.results.items():
             with self.subTest(style=name):
                 self.assertIn("replace.stored", {each.check for each in findings})
@@ -135,7 +141,7 @@ class ForeignDefects(unittest.TestCase):
                     self.assertEqual([(each.check, each.title) for each in findings], [cause])
 
     def test_rules_that_are_not_enforced(self) -> None:
-        self.found(Sloppy)
+        self.found(Sloppy, "read", "create")
         for name, findings in self.results.items():
             with self.subTest(style=name):
                 causes = {each.cause for each in findings}
@@ -143,7 +149,7 @@ class ForeignDefects(unittest.TestCase):
                 self.assertIn("any:accepts broken maximum", causes)
 
     def test_empty_success_for_a_missing_key(self) -> None:
-        self.found(Gone)
+        self.found(Gone, "read")
         for name, findings in self.results.items():
             with self.subTest(style=name):
                 self.assertIn("read.missing-key", {each.check for each in findings})

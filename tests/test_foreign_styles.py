@@ -251,7 +251,8 @@ def run_on(maps: Maps, *families: str) -> Result:
     with tempfile.TemporaryDirectory() as name, Served(maps.app()) as served:
         file = Path(name) / "contract.json"
         file.write_text(json.dumps(maps.contract()), "utf-8")
-        return run_against(str(file), served.base_url, Path(name), families=families, role=None)
+        url, direct = served.base_url, served.direct
+        return run_against(str(file), url, Path(name), families=families, role=None, transport=direct)
 
 
 class Sound(unittest.TestCase):

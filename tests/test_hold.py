@@ -9,7 +9,7 @@ from pathlib import Path
 
 from checkpost.demo.defects import DEFECTS
 from checkpost.demo.server import Address, own_process
-from tests.support import checkpost, write_example
+from tests.support import called, checkpost, write_example
 
 
 class HeldRows(unittest.TestCase):
@@ -66,7 +66,7 @@ class HeldRows(unittest.TestCase):
         self.assertEqual(list((self.folder / ".checkpost").glob("journal-*")), [])
 
     def test_hold_and_verify_are_two_runs(self) -> None:
-        done = checkpost("run", "nothing.yaml", "--hold", "--verify-held", folder=self.folder)
+        done = called("run", "nothing.yaml", "--hold", "--verify-held", folder=self.folder)
         self.assertEqual(done.returncode, 2)
 
 

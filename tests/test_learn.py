@@ -22,7 +22,7 @@ from checkpost.model.layout import Layout
 from checkpost.wire.encoding import as_patch, encoded
 from tests.direct import Direct
 from tests.foreign import Library, Served, Style
-from tests.support import CURATOR, ENVIRONMENT, checkpost, fetched, run_against, write_example
+from tests.support import CURATOR, ENVIRONMENT, called, fetched, run_against, write_example
 
 Json = dict[str, Any]
 
@@ -431,9 +431,9 @@ class Asked(unittest.TestCase):
             profile = self.folder / "checkpost.yaml"
             text = profile.read_text("utf-8")
             profile.write_text(text[: text.index("# What each may do")] + "run_as: curator\n", "utf-8")
-            plain = checkpost("survey", folder=self.folder)
-            probed = checkpost("survey", "--probe", folder=self.folder)
-            planned = checkpost("plan", folder=self.folder)
+            plain = called("survey", folder=self.folder)
+            probed = called("survey", "--probe", folder=self.folder)
+            planned = called("plan", folder=self.folder)
         self.assertEqual((plain.returncode, probed.returncode), (0, 0), plain.stderr + probed.stderr)
         self.assertIn("tables: [NAME, …]", plain.stdout)
         self.assertIn("GET /tables names the tables accessions, collectors", probed.stdout)
@@ -462,7 +462,7 @@ class Asked(unittest.TestCase):
                 "utf-8",
             )
             words = ("survey", "--probe")
-            done = checkpost(*words, folder=self.folder, KEEPER="keeper-token-1", CLERK="clerk-token-2")
+            done = called(*words, folder=self.folder, KEEPER="keeper-token-1", CLERK="clerk-token-2")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("described to clerk: without GET /{table}/{key}", done.stdout)
         self.assertIn("described to public: without GET /, GET /{table}, GET /{table}/{key}", done.stdout)
@@ -494,15 +494,15 @@ class Asked(unittest.TestCase):
             profile = self.folder / "servers.yaml"
             profile.write_text("contract: many.json\nresources: {species: {collection: /species}}\n", "utf-8")
             words = ("plan", "--profile", "servers.yaml", "--server")
-            named = checkpost(*words, "test", folder=self.folder)
+            named = called(*words, "test", folder=self.folder)
             self.assertIn(url, named.stdout + named.stderr)
-            untold = checkpost(*words, "example.org", folder=self.folder)
+            untold = called(*words, "example.org", folder=self.folder)
             self.assertEqual(untold.returncode, 2)
             self.assertIn("2 servers of the contract are meant by 'example.org'", untold.stderr)
-            production = checkpost(*words, "production", folder=self.folder)
+            production = called(*words, "production", folder=self.folder)
             self.assertIn("https://eu.example.org/v1", production.stdout)
             self.assertIn("is not this machine", production.stdout)
-            unasked = checkpost("plan", "--profile", "servers.yaml", folder=self.folder)
+            unasked = called("plan", "--profile", "servers.yaml", folder=self.folder)
             self.assertIn(url, unasked.stdout, "of several, the one on this machine")
 
 

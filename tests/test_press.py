@@ -19,7 +19,8 @@ def run_on(press: Press, *families: str) -> Result:
     with tempfile.TemporaryDirectory() as name, Served(press.app()) as served:
         file = Path(name) / "contract.json"
         file.write_text(json.dumps(press.contract()), "utf-8")
-        return run_against(str(file), served.base_url, Path(name), families=families, role=None)
+        url, direct = served.base_url, served.direct
+        return run_against(str(file), url, Path(name), families=families, role=None, transport=direct)
 
 
 class Sound(unittest.TestCase):

@@ -44,7 +44,9 @@ def run_on(
     with tempfile.TemporaryDirectory() as name, Served(app or library.app()) as served:
         folder = Path(name)
         (folder / "contract.json").write_text(json.dumps(contract or library.contract()), "utf-8")
-        return run_against(str(folder / "contract.json"), served.base_url, folder, resources, role=role)
+        return run_against(
+            str(folder / "contract.json"), served.base_url, folder, resources, role=role, transport=served.direct
+        )
 
 
 def told(result: Result) -> list[Finding]:

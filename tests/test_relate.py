@@ -155,7 +155,7 @@ def run_on(store: Store) -> Result:
     with tempfile.TemporaryDirectory() as name, Served(store.app()) as served:
         file = Path(name) / "contract.json"
         file.write_text(json.dumps(store.contract()), "utf-8")
-        return run_against(str(file), served.base_url, Path(name))
+        return run_against(str(file), served.base_url, Path(name), transport=served.direct)
 
 
 class Sound(unittest.TestCase):

@@ -198,7 +198,7 @@ def run_on(notes: Notes) -> Result:
         (folder / "checkpost.yaml").write_text(notes.PROFILE.format(url=served.base_url), "utf-8")
         target = aim(read_profile(folder / "checkpost.yaml"), False, 10.0)
         planned = plan(target.model, ["access"], (), target.no_writes, actors=target.actors)
-        return asyncio.run(run(target, planned, Limits(), 1))
+        return asyncio.run(run(target, planned, Limits(), 1, transport=served.direct))
 
 
 class Sound(unittest.TestCase):

@@ -13,7 +13,6 @@ from typing import Any
 from checkpost.engine.run import Result
 from checkpost.findings import Finding
 from checkpost.model.infer import infer
-from tests.direct import Direct
 from tests.foreign import Served
 from tests.shop import DIALECTS, Dialect, Predicate, Row, Shop, wares
 from tests.support import contract_of, run_against
@@ -22,11 +21,10 @@ _BY_NAME = {dialect.name: dialect for dialect in DIALECTS}
 
 
 def run_on(shop: Shop, most_rows: int = 2000) -> Result:
-    app = shop.app()
-    with tempfile.TemporaryDirectory() as name, Served(app) as served:
+    with tempfile.TemporaryDirectory() as name, Served(shop.app()) as served:
         file = Path(name) / "contract.json"
         file.write_text(json.dumps(shop.contract()), "utf-8")
-        return run_against(str(file), served.base_url, Path(name), most_rows=most_rows, transport=Direct(app))
+        return run_against(str(file), served.base_url, Path(name), most_rows=most_rows, transport=served.direct)
 
 
 class SoundShops(unittest.TestCase):

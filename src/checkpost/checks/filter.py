@@ -118,8 +118,6 @@ async def _reported(
             found = told(case, snapshot, filtering, "rows", "booleans", wrong)
             title = "A filter by a boolean finds none of its rows"
             yield replace(found, severity="warning", basis="expectation", title=title)
-    if filtering.form == "parameters":
-        trials = [each for each in trials if not _empty_ignored(each, snapshot)]
     for symptom in ("refused", "rows", "twice", "total"):
         failed = [each for each in trials if each.symptom == symptom]
         if symptom == "refused" and failed:
@@ -135,11 +133,6 @@ async def _reported(
             if cause == "every filter":
                 case.state.unfiltered = "filters do not work"
             yield told(case, snapshot, filtering, symptom, cause, group)
-
-
-def _empty_ignored(trial: Trial, snapshot: Snapshot) -> bool:
-    """``name=`` is widely taken for no filter at all."""
-    return trial.compare.value == "" and len(trial.reply.rows or ()) >= min(len(snapshot), 10)
 
 
 def _promised(filtering: Filtering, trial: Trial) -> bool:

@@ -163,6 +163,9 @@ async def tried(
         return condition, await ask(case, asked, situation, limit, whole=not lean)
 
     answered = [each for each in await all_of(map(one, trials)) if each is not None]
+    if case.state.filtering is not None and case.state.filtering.form == "parameters":
+        # and so it says nothing of how other values are taken
+        answered = [each for each in answered if not _empty_ignored(snapshot, *each)]
     by_fields: dict[tuple[str, ...], list[tuple[Condition, Reply]]] = {}
     for condition, reply in answered:
         by_fields.setdefault(_about(condition), []).append((condition, reply))
@@ -182,6 +185,12 @@ async def tried(
             keys = [key for key in map(case.client.key_of, reply.rows) if key is not None]
             judged.append(Trial(condition, reply, verdict, len(keys) - len(set(keys)), kind))
     return judged
+
+
+def _empty_ignored(snapshot: Snapshot, condition: Condition, reply: Reply) -> bool:
+    """``name=`` is widely taken for no filter at all."""
+    empty = isinstance(condition, Compare) and condition.value == ""
+    return empty and len(reply.rows or ()) >= min(len(snapshot), 10)
 
 
 async def confirmed(case: Case, conditions: Sequence[Condition], situation: str) -> tuple[Snapshot, list[Trial]]:

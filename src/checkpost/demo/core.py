@@ -28,8 +28,11 @@ BASE = "/v1"
 
 
 #: The escape of one half of a character without the other.
-_HIGH, _LOW = rb"\\u[dD][89abAB][0-9a-fA-F]{2}", rb"\\u[dD][c-fC-F][0-9a-fA-F]{2}"
-_HALF = re.compile(_HIGH + rb"(?!" + _LOW + rb")|(?<!" + _HIGH + rb")" + _LOW)
+_HIGH, _LOW = rb"[89abAB][0-9a-fA-F]{2}", rb"[c-fC-F][0-9a-fA-F]{2}"
+# every alternative begins alike, so that the search goes from one escape to the next
+_HALF = re.compile(
+    rb"\\u[dD](?:" + _HIGH + rb"(?!\\u[dD]" + _LOW + rb")|(?<!\\u[dD]" + _HIGH + rb"\\u[dD])" + _LOW + rb")"
+)
 
 
 class Caller:

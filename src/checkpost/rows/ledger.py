@@ -301,11 +301,12 @@ class Ledger(Holdings):
         """Note a key that a record names, as it may be stored: a change that names another may make a row of it."""
         client, table = self.reach(name), self.table(name)
         key = client.key_of(record) if client is not None else None
-        if key is not None and key not in table.known | table.ever:  # else the API made it up
-            stored = tuple(part.strip() if isinstance(part, str) else part for part in key)
-            new = {key, stored} - table.known - table.ever - table.picked
-            table.picked |= new
-            for each in new:
+        if key is None or key in table.known or key in table.ever:
+            return  # the API made it up
+        stored = tuple(part.strip() if isinstance(part, str) else part for part in key)
+        for each in {key, stored}:
+            if not any(each in seen for seen in (table.known, table.ever, table.picked)):
+                table.picked.add(each)
                 self.journal.picked(name, each)
 
     async def _undone(self, act: Act, entries: Sequence[Entry], pause: float) -> bool:

@@ -164,7 +164,7 @@ class UpdateTakesUnique(TableApi):
 
 
 @defect(
-    "replace-duplicate-crashes", "species", "PUT", "update", "A duplicate in a replacement is answered 500.", item=True
+    "replace-duplicate-crashes", "species", "PUT", "replace", "A duplicate in a replacement is answered 500.", item=True
 )
 class ReplaceDuplicateCrashes(TableApi):
     async def on_replace(self, request: Request) -> Response:
