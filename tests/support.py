@@ -74,6 +74,7 @@ def run_against(
     role: Role | None = None,
     read_only: bool = False,
     most_rows: int = 2000,
+    timeout: float = 60,
     without: Sequence[str] = (),
     transport: Transport | None = None,
 ) -> Result:
@@ -85,7 +86,7 @@ def run_against(
     target = with_answers(aim(profile, read_only, 10.0), Limits())
     planned = plan(target.model, families, resources, target.no_writes)
     planned = [each for each in planned if each.check.name not in without]
-    return asyncio.run(run(target, planned, Limits(timeout=60, rows=most_rows), 1, transport=transport))
+    return asyncio.run(run(target, planned, Limits(timeout=timeout, rows=most_rows), 1, transport=transport))
 
 
 def run_on_stand_in(
@@ -172,7 +173,8 @@ def checkpost(*words: str, folder: Path, timeout: float = 900, **environment: st
 def called(*words: str, folder: Path, **environment: str) -> subprocess.CompletedProcess[str]:
     """What the command does in this process, without the time that a process of its own takes to start."""
     with contextlib.chdir(folder):
-        done = CliRunner(env={**ENVIRONMENT, "COLUMNS": "120", **environment}).invoke(main, words)
+        runner = CliRunner(env={**ENVIRONMENT, "COLUMNS": "120", **environment})
+        done = runner.invoke(main, words, prog_name=COMMAND.name)
     return subprocess.CompletedProcess(words, done.exit_code, done.stdout, done.stderr)
 
 

@@ -64,7 +64,7 @@ class Help(Folder):
         listed = checkpost("--help", folder=self.folder)
         for name, purpose in COMMANDS.items():
             self.assertIn(purpose.split(",")[0][:40], listed.stdout)
-            own = checkpost(name, "--help", folder=self.folder)
+            own = called(name, "--help", folder=self.folder)
             self.assertEqual(own.returncode, 0)
             self.assertIn("Usage: checkpost " + name, own.stdout)
 
@@ -140,19 +140,19 @@ class OnStandIn(Folder):
         run = self.report["run"]["id"]
         self.assertIn(run, checkpost("show", "--list", folder=self.shared).stdout)
         self.assertIn("3 errors", checkpost("show", run, folder=self.shared).stdout)
-        self.assertIn("create.awkward-values", checkpost("show", run, "--checks", folder=self.shared).stdout)
+        self.assertIn("create.awkward-values", called("show", run, "--checks", folder=self.shared).stdout)
         finding = next(each for each in self.report["findings"] if each["check"] == "create.rules")
-        shown = checkpost("show", run, finding["id"][:6], folder=self.shared)
+        shown = called("show", run, finding["id"][:6], folder=self.shared)
         self.assertIn("POST http://127.0.0.1", shown.stdout)
         self.assertIn(finding["title"], shown.stdout)
         number = finding["exchanges"][0]["number"]
-        self.assertIn("→  201", checkpost("show", run, "--exchange", str(number), folder=self.shared).stdout)
-        nothing = checkpost("show", "zzzz", folder=self.shared)
+        self.assertIn("→  201", called("show", run, "--exchange", str(number), folder=self.shared).stdout)
+        nothing = called("show", "zzzz", folder=self.shared)
         self.assertEqual(nothing.returncode, 2)
         self.assertIn("'zzzz'", nothing.stderr)
 
     def test_ids_are_the_same_in_another_run(self) -> None:
-        again = checkpost("run", "--resource", "tags", "--seed", "99", "--out", "again.json", folder=self.shared)
+        again = called("run", "--resource", "tags", "--seed", "99", "--out", "again.json", folder=self.shared)
         self.assertEqual(again.returncode, 1)
         ids = {each["id"] for each in json.loads((self.shared / "again.json").read_text())["findings"]}
         self.assertEqual(ids, {each["id"] for each in self.report["findings"] if each["resource"] == "tags"})
@@ -168,18 +168,18 @@ class OnStandIn(Folder):
             "species-tags  update.each-field: the contract has no",
         ):
             self.assertIn(words, planned.stdout)
-        read_only = checkpost("plan", "--read-only", folder=self.shared)
+        read_only = called("plan", "--read-only", folder=self.shared)
         self.assertIn(" 0 of them write", read_only.stdout)
         self.assertEqual(self.stand_in.contents(), before)
 
     def test_read_only_and_only_and_fail_on(self) -> None:
         before = self.stand_in.database.connection.total_changes
-        done = checkpost("run", "--read-only", "--resource", "tags", "--out", "ro.json", folder=self.shared)
+        done = called("run", "--read-only", "--resource", "tags", "--out", "ro.json", folder=self.shared)
         self.assertEqual(done.returncode, 0, done.stdout)
         self.assertEqual(self.stand_in.database.connection.total_changes, before)
         report = json.loads((self.shared / "ro.json").read_text())
         self.assertIn("the run is read-only", {check["reason"].partition(": ")[2] for check in report["checks"]})
-        never = checkpost(
+        never = called(
             "run", "--resource", "tags", "--only", "create", "--fail-on", "never", "--out", "o.json", folder=self.shared
         )
         self.assertEqual(never.returncode, 0)
@@ -198,7 +198,7 @@ class OnStandIn(Folder):
         (self.shared / "waived.yaml").write_text(profile + waivers, "utf-8")
         chosen = [word for name in ("loans", "tags", "species") for word in ("--resource", name)]
         files = [word for name in ("w.json", "w.sarif", "w.junit.xml") for word in ("--out", name)]
-        done = checkpost("run", "--profile", "waived.yaml", *chosen, *files, folder=self.shared)
+        done = called("run", "--profile", "waived.yaml", *chosen, *files, folder=self.shared)
         self.assertEqual(done.returncode, 1, done.stderr)
         for words in (
             "1 finding: 1 error, 2 waived",
@@ -215,7 +215,7 @@ class OnStandIn(Folder):
         self.assertEqual((self.shared / "w.junit.xml").read_text().count("<failure"), 1)
 
     def test_a_budget_ends_a_run_early_and_what_was_left_out_is_told(self) -> None:
-        done = checkpost("run", "--max-requests", "60", "--resource", "ta*", "--out", "b.json", folder=self.shared)
+        done = called("run", "--max-requests", "60", "--resource", "ta*", "--out", "b.json", folder=self.shared)
         report = json.loads((self.shared / "b.json").read_text())
         left_out = [each for each in report["checks"] if each["reason"] == "left out: --max-requests 60 was reached"]
         self.assertEqual({each["resource"] for each in report["checks"]}, {"tags"})
@@ -235,10 +235,10 @@ class OnStandIn(Folder):
             "--resource",
             "tags",
         )
-        done = checkpost(*words, folder=self.folder)
+        done = called(*words, folder=self.folder)
         self.assertEqual(done.returncode, 1, done.stderr)
         self.assertIn("A record without a required field is accepted", done.stdout)
-        from_url = checkpost(
+        from_url = called(
             "run",
             self.stand_in.address.contract_url,
             "--resource",
@@ -260,36 +260,34 @@ class OnStandIn(Folder):
 
         with OddServer(script) as odd:
             url = f"{odd.base_url}/openapi.yaml"
-            refused = checkpost("survey", url, folder=self.folder)
+            refused = called("survey", url, folder=self.folder)
             self.assertEqual(refused.returncode, 2)
             self.assertIn("contract_role", refused.stderr)
             roles = "roles: {curator: {bearer: '${SEEDBANK_CURATOR_TOKEN}'}}\n"
             (self.folder / "checkpost.yaml").write_text(f"contract: {url}\ncontract_role: curator\n{roles}")
-            read = checkpost("survey", folder=self.folder)
+            read = called("survey", folder=self.folder)
             self.assertEqual(read.returncode, 0, read.stderr)
             self.assertIn("germination-tests", read.stdout)
 
     def test_survey_and_its_starter_profile(self) -> None:
-        seen = checkpost("survey", str(self.shared / "seedbank.yaml"), "--reasons", folder=self.folder)
+        seen = called("survey", str(self.shared / "seedbank.yaml"), "--reasons", folder=self.folder)
         self.assertEqual(seen.returncode, 0, seen.stderr)
         for words in ("germination-tests", "paging offset", "HTTP bearer", "no flaws", "likely"):
             self.assertIn(words, " ".join(seen.stdout.split()))
-        written = checkpost("survey", str(self.shared / "seedbank.yaml"), "--write", "mine.yaml", folder=self.folder)
+        written = called("survey", str(self.shared / "seedbank.yaml"), "--write", "mine.yaml", folder=self.folder)
         self.assertEqual(written.returncode, 0, written.stderr)
         token = next(token for token, (_, role) in TOKENS.items() if role == "curator")
         ran = checkpost("run", "--profile", "mine.yaml", "--resource", "vaults", folder=self.folder, API_TOKEN=token)
         self.assertEqual(ran.returncode, 0, ran.stdout + ran.stderr)
         self.assertEqual(
-            checkpost(
-                "survey", str(self.shared / "seedbank.yaml"), "--write", "mine.yaml", folder=self.folder
-            ).returncode,
+            called("survey", str(self.shared / "seedbank.yaml"), "--write", "mine.yaml", folder=self.folder).returncode,
             2,
         )
-        fields = checkpost("survey", str(self.shared / "seedbank.yaml"), "--resource", "loans", folder=self.folder)
+        fields = called("survey", str(self.shared / "seedbank.yaml"), "--resource", "loans", folder=self.folder)
         self.assertIn("write-only", fields.stdout)
 
     def test_wrong_credentials(self) -> None:
-        done = checkpost("run", folder=self.shared, SEEDBANK_CURATOR_TOKEN="nonsense-token")
+        done = called("run", folder=self.shared, SEEDBANK_CURATOR_TOKEN="nonsense-token")
         self.assertEqual(done.returncode, 2)
         self.assertIn("credentials of the role 'curator' are refused", done.stderr)
         self.assertIn("SEEDBANK_CURATOR_TOKEN", done.stderr)
@@ -330,7 +328,7 @@ class Mistakes(Folder):
     def test_of_the_contract(self) -> None:
         (self.folder / "c.yaml").write_text("openapi: 3.1.0\ninfo: {}\npaths:\n  /a:\n    $ref: '#/gone'\n")
         self.fails(2, "line 4", "run", "c.yaml", "--base-url", "http://127.0.0.1:9")
-        surveyed = checkpost("survey", "c.yaml", folder=self.folder)
+        surveyed = called("survey", "c.yaml", folder=self.folder)
         self.assertIn("line 4: the reference '#/gone' leads to nothing", surveyed.stdout)
 
     def test_of_the_api(self) -> None:
@@ -358,7 +356,7 @@ class Mistakes(Folder):
 
     def test_elsewhere_than_on_this_machine_nothing_is_written(self) -> None:
         (self.folder / "c.json").write_text(json.dumps(CONTRACT))
-        planned = checkpost("plan", "c.json", "--base-url", "http://api.example.org/v1", folder=self.folder)
+        planned = called("plan", "c.json", "--base-url", "http://api.example.org/v1", folder=self.folder)
         self.assertIn("--allow-writes api.example.org", " ".join(planned.stdout.split()))
         self.assertIn(" 0 of them write", planned.stdout)
 
@@ -376,29 +374,29 @@ class Demo(Folder):
         self.assertIn("16 errors", shown.stdout)
 
     def test_spellings_are_listed_and_an_unknown_one_is_told(self) -> None:
-        listed = checkpost("demo", "--list-spellings", folder=self.folder)
+        listed = called("demo", "--list-spellings", folder=self.folder)
         self.assertEqual(len(listed.stdout.splitlines()), len(SPELLINGS))
         for name in SPELLINGS:
             self.assertIn(f"{name} ", listed.stdout)
-        wrong = checkpost("demo", "--spelling", "sql", folder=self.folder)
+        wrong = called("demo", "--spelling", "sql", folder=self.folder)
         self.assertEqual(wrong.returncode, 2)
         self.assertIn("There is no spelling 'sql'; the spellings are brackets,", wrong.stderr)
 
     def test_another_spelling_from_the_command_line(self) -> None:
         with own_process(["less-is-at-most"], spelling="infix") as address:
             write_example(self.folder, address)
-            survey = checkpost("survey", folder=self.folder)
+            survey = called("survey", folder=self.folder)
             self.assertIn("where=an expression", survey.stdout)
-            done = checkpost("run", "--resource", "accessions", "--only", "filter", "--read-only", folder=self.folder)
+            done = called("run", "--resource", "accessions", "--only", "filter", "--read-only", folder=self.folder)
         self.assertEqual(done.returncode, 1, done.stdout + done.stderr)
         self.assertIn("1 finding: 1 error ", done.stdout)
         self.assertIn("Filter returns rows that do not match", done.stdout)
-        shown = checkpost("show", "1", folder=self.folder)
+        shown = called("show", "1", folder=self.folder)
         self.assertIn("does not match", shown.stdout)
         self.assertIn("where=", shown.stdout)
 
     def test_defects_are_listed(self) -> None:
-        listed = checkpost("demo", "--list-defects", folder=self.folder)
+        listed = called("demo", "--list-defects", folder=self.folder)
         self.assertEqual(len(listed.stdout.splitlines()), len(DEFECTS))
         self.assertIn("update-lost", listed.stdout)
 

@@ -40,12 +40,19 @@ def run_on(
     role: Role | None = None,
     app: Any = None,
     resources: Sequence[str] = ("books",),
+    timeout: float = 60,
 ) -> Result:
     with tempfile.TemporaryDirectory() as name, Served(app or library.app()) as served:
         folder = Path(name)
         (folder / "contract.json").write_text(json.dumps(contract or library.contract()), "utf-8")
         return run_against(
-            str(folder / "contract.json"), served.base_url, folder, resources, role=role, transport=served.direct
+            str(folder / "contract.json"),
+            served.base_url,
+            folder,
+            resources,
+            role=role,
+            timeout=timeout,
+            transport=served.direct,
         )
 
 
@@ -476,7 +483,7 @@ class SoundQuirks(unittest.TestCase):
         library = Deferred(PLAIN)
         contract = library.contract()
         contract["paths"]["/api/books"]["post"]["responses"]["202"] = {"description": "later"}
-        result = run_on(library, contract)
+        result = run_on(library, contract, timeout=2)  # for which it waits for what may come
         self.assertEqual(told(result), [])
         reasons = {each.reason for each in result.checks if each.check == "update.rules"}
         self.assertIn("202", reasons.pop())
@@ -724,6 +731,17 @@ class Halved(Library):
         return not any("\ud83c" in self.books[key]["title"] for key in keys & self.books.keys())
 
 
+class Mistyped(Halved):
+    """Pages that are no number are stored, and neither their row nor a list with it can be shown."""
+
+    def broken(self, body: Any, partial: bool) -> bool:
+        given = isinstance(body, dict) and "pages" in body
+        return super().broken({**body, "pages": 10} if given else body, partial)
+
+    def can_be_shown(self, keys: set[Any]) -> bool:
+        return all(isinstance(self.books[key]["pages"], int) for key in keys & self.books.keys())
+
+
 class Beside(Library):
     """What is about the whole, and what does something though it is asked by GET."""
 
@@ -953,6 +971,18 @@ class FurtherDefects(unittest.TestCase):
         self.assertEqual((library.books, result.left), (before, ()))
         halves = [each for each in result.exchanges if b"\\ud83c" in (each.request.body or b"")]
         self.assertEqual({each.request.method for each in halves}, {"PATCH"}, "no row is made with it")
+
+    def test_a_wrong_type_that_cannot_be_shown_is_tried_where_its_row_can_be_mended(self) -> None:
+        library = Mistyped(PLAIN)
+        before = copy.deepcopy(library.books)
+        result = run_on(library)
+        self.assertEqual((library.books, result.left), (before, ()))
+        titles = {each.title: each for each in told(result)}
+        left = titles["An update that fails leaves a row that cannot be read"]
+        self.assertIn("pages breaking type", left.subjects)
+        self.assertEqual(left.observed, "500, and 500 for the row since")
+        wrong = [each for each in result.exchanges if b'"pages": "not a number"' in (each.request.body or b"")]
+        self.assertEqual({each.request.method for each in wrong} - {"PATCH", "PUT"}, set(), "no row is made with it")
 
     def test_what_belongs_to_no_table_is_asked_once(self) -> None:
         library = Beside(PLAIN)

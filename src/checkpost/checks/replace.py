@@ -226,7 +226,10 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
         record = each.apply(await case.replacement(own.key))
         return await case.send("replace", situation(each), key=own.key, record=record)
 
-    async for found in refused_and_unchanged(case, "replace", own, row, broken, send):
+    async def mend(each: Break) -> Exchange:
+        return await case.send("replace", "the row as it was", key=own.key, record=valid)
+
+    async for found in refused_and_unchanged(case, "replace", own, row, broken, send, mend):
         yield found
 
 

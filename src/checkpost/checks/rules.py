@@ -36,10 +36,16 @@ def broken_by(case: Case, purpose: Purpose, record: Mapping[str, Any]) -> list[B
 
 
 async def refused_and_unchanged(
-    case: Case, purpose: Purpose, own: Own, row: Row, broken: list[Break], send: Callable[[Break], Awaitable[Exchange]]
+    case: Case,
+    purpose: Purpose,
+    own: Own,
+    row: Row,
+    broken: list[Break],
+    send: Callable[[Break], Awaitable[Exchange]],
+    mend: Callable[[Break], Awaitable[Exchange]],
 ) -> AsyncIterator[Finding]:
     """Send broken bodies to an own row, one after the other: the findings that they were accepted, or refused and yet
-    left their mark on the row."""
+    left their mark on the row. ``mend`` makes the row again what it was."""
     any_accepted = False
     refused: list[Exchange] = []
     taken: list[Break] = []
@@ -48,6 +54,12 @@ async def refused_and_unchanged(
         found = accepted(case, purpose, each, exchange) if exchange.answer.ok else None
         if exchange.answer.ok or exchange.answer.status >= 500:
             taken.append(each)
+        if exchange.answer.status >= 500 and (unread := await _unread(case, own)) is not None:
+            # a create might make a row of it that cannot even be removed
+            case.learn(case.state.unshown, [(each.field, repr(each.value))])
+            case.world.spoiling_changes.add(each.kind)
+            await mend(each)
+            yield _left_unreadable(case, purpose, each, exchange, unread)
         if found is not None:
             any_accepted = True
             yield found
@@ -73,6 +85,26 @@ async def refused_and_unchanged(
             subjects=touched,
             evidence=[refused[0], read],
         )
+
+
+async def _unread(case: Case, own: Own) -> Exchange | None:
+    """The answer that the API fails to show an own row with; None where it shows it."""
+    exchange = (await case.read(own.key))[0] if case.has("read") else None
+    return exchange if exchange is not None and exchange.answer.status >= 500 else None
+
+
+def _left_unreadable(case: Case, purpose: Purpose, each: Break, sent: Exchange, unread: Exchange) -> Finding:
+    return case.finding(
+        "error",
+        "expectation",
+        f"A{'n' if purpose == 'update' else ''} {purpose} that fails leaves a row that cannot be read",
+        "nothing is stored, and the row is read as before",
+        f"{sent.answer.status}, and {unread.answer.status} for the row since",
+        cause="any:failed but stored",
+        purpose=purpose,
+        subjects=[situation(each)],
+        evidence=[sent, unread],
+    )
 
 
 def situation(each: Break) -> str:

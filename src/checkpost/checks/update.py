@@ -275,7 +275,10 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
     async def send(each: Break) -> Exchange:
         return await case.send("update", situation(each), key=own.key, record={each.field: each.value})
 
-    async for found in refused_and_unchanged(case, "update", own, row, broken, send):
+    async def mend(each: Break) -> Exchange:
+        return await case.send("update", "the row as it was", key=own.key, record={each.field: row.get(each.field)})
+
+    async for found in refused_and_unchanged(case, "update", own, row, broken, send, mend):
         yield found
 
 

@@ -190,6 +190,8 @@ class World:
     first_to_break: asyncio.Lock = field(default_factory=asyncio.Lock)
     lenient: bool | None = None
     spoiling: set[str] = field(default_factory=set)
+    #: The kinds of breaks that, in a change of a row, made it one which the API cannot show.
+    spoiling_changes: set[str] = field(default_factory=set)
     #: Rows of others that reading has changed, in a run that writes nothing.
     harmed: list[Harm] = field(default_factory=list)
     #: Held by a table whose rows are read for the first time, where that may change them; by the last word of its name,

@@ -46,6 +46,7 @@ def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
     places = {each.name: place / len(resources) for place, each in enumerate(resources)}
     most, turns = Counter(each.resource.name for each in asked.values()), Counter[str]()
     awaited = {table for first in tables.made_first.values() for table in first}
+    mended = {number for number, each in asked.items() if each.check.name in _RISKY and _changed(each.resource)}
     works = []
     for number, each in asked.items():
         touched = touching[number]
@@ -58,6 +59,9 @@ def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
         }
         if each.check.creates and not each.check.gate:
             after |= {other for table in touched for other in looks[table]}
+        if each.check.name in _RISKY and not _changed(each.resource):
+            # what a change shows to be harmful is not tried where no row could be mended
+            after |= mended
         if each.check.creates:
             # rows that are made to be referred to stay: what looks at all rows of their table comes before
             after |= {other for table in tables.made_first[each.resource.name] for other in readers[table]}
@@ -74,6 +78,10 @@ def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
             turns[name] += 1
         works.append(Work(number, footprint, frozenset(after - {number}), rank))
     return works
+
+
+def _changed(resource: Resource) -> bool:
+    return bool({"update", "replace"} & resource.operations.keys())
 
 
 class _Tables:
