@@ -288,6 +288,34 @@ class Together(Library):
         return app
 
 
+class Wanting(Library):
+    """A record has to say whose it is, which the contract has in none: rows show it, and a refusal (403) names it."""
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        for name in ("Book", "NewBook", "BookChange"):
+            schema = contract["components"]["schemas"][name]
+            del schema["properties"]["author_id"]
+            schema["required"] = [each for each in schema.get("required", ()) if each != "author_id"]
+        return contract
+
+    def broken(self, body: Any, partial: bool) -> bool:
+        return super().broken({"author_id": 1, **body} if isinstance(body, dict) else body, partial)
+
+    async def create(self, request: Request) -> Response:
+        body = await self.body(request)
+        if isinstance(body, dict) and "author_id" not in body:
+            return JSONResponse({"detail": "Field(s): author can't be null."}, 403)
+        return await super().create(request)
+
+
+class Lenient(Library):
+    """What cannot be a key is answered with the list."""
+
+    async def item(self, request: Request) -> Response:
+        return await (super().item(request) if request.path_params["key"].isdigit() else self.listed(request))
+
+
 class SoundQuirks(unittest.TestCase):
     def silent(self, library: Library, contract: Json | None = None, **options: Any) -> Result:
         before = copy.deepcopy(library.books)
@@ -855,6 +883,18 @@ class Unshowable(Library):
 
 
 class FurtherDefects(unittest.TestCase):
+    def test_what_a_record_has_to_have_and_no_contract_says(self) -> None:
+        library = Wanting(PLAIN)
+        before = copy.deepcopy(library.books)
+        result = run_on(library)
+        self.assertEqual({each.title for each in told(result)}, {"Rows hold fields that are not documented"})
+        passed = {each.check for each in result.checks if each.outcome == "passed"}
+        self.assertLessEqual({"create.stored", "update.each-field", "delete.gone"}, passed)
+        self.assertEqual((library.books, result.left), (before, ()))
+
+    def test_a_malformed_key_that_is_answered_with_the_list(self) -> None:
+        self.assertEqual([each.title for each in told(run_on(Lenient(PLAIN)))], ["A malformed key returns the list"])
+
     def found(self, library: Library, style_checks: set[str]) -> list[Finding]:
         findings = told(run_on(library))
         self.assertEqual({each.check for each in findings}, style_checks, [(e.title, e.observed) for e in findings])

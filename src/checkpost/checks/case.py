@@ -277,6 +277,7 @@ class Case:
                 chosen[each.name] = value
         if self.state.recipe.startswith("copy") or self.state.copied:
             chosen = self._copied(chosen)
+        chosen |= self.state.wanting if purpose == "create" else {}
         ledger = self.world.ledger
         if purpose == "create" and not full and ledger is not None and ledger.table(self.resource.name).keyless:
             chosen |= await self.telling_text(chosen)

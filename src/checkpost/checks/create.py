@@ -10,7 +10,7 @@ from urllib.parse import urljoin, urlsplit
 from checkpost.checks.addressing import found_otherwise
 from checkpost.checks.blame import blamed, said
 from checkpost.checks.case import Case, Own
-from checkpost.checks.first import first_row
+from checkpost.checks.first import first_row, unsaid_members, wants
 from checkpost.checks.readback import answer_differs, changed_values, list_differs, missing_from_list, stored_rows
 from checkpost.checks.reading import Changed, changed_by_reading
 from checkpost.checks.registry import Blocked, Skipped, check
@@ -44,7 +44,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
         raise Skipped(case.state.may_not_create)
     if key is None:
         case.state.not_creatable = f"no row can be made: {said(exchange)}"
-        if exchange.answer.status in {401, 403}:
+        if exchange.answer.status in {401, 403} and not wants(exchange, {**record, **unsaid_members(case, record)}):
             case.state.may_not_create = f"the role {case.world.role.name} may not create ({exchange.answer.status})"
             raise Skipped(case.state.may_not_create)
         if exchange.answer.refused and not case.resource.guessed:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 from checkpost.checks.blame import blamed, said
@@ -21,6 +22,11 @@ _RECIPES = {
 }
 
 
+#: What a refusal says of a value that is not there, and how a member ends that holds a key.
+_MISSING = re.compile(r"\b(?:null|blank|empty|required|missing|must)\b", re.I)
+_KEY_ENDING = re.compile(r"_?(?:id|uuid|key)$|(?<=[a-z])(?:Id|ID|Uuid|Key)$")
+
+
 async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     """The first row: of generated values, else of the values of a row that is there, else of the required
     fields alone. What was accepted is how later rows are made."""
@@ -29,7 +35,8 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     # a server error may come from a rule that the contract does not tell as well as a refusal may
     either = case.resource.key is not None and case.resource.key.assigned_by == "either"
     # 403 is also how a key of the client's is refused (JSON:API 1.1, 9.1.1), and how some refuse a field's value
-    of_values = exchange.answer.status == 403 and blamed(exchange, full)
+    unsaid = unsaid_members(case, full)
+    of_values = exchange.answer.status == 403 and (blamed(exchange, full) or wants(exchange, unsaid))
     final = {401, 404, 405} if of_values or (either and case.client_keys) else {401, 403, 404, 405}
     if key is not None or exchange.answer.status < 400 or exchange.answer.status in final:
         return exchange, key, full
@@ -44,6 +51,14 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     exchange, key = await _wrapped(case, full, exchange)
     if key is not None:
         return exchange, key, full
+    for member in sorted(wants(exchange, unsaid)):
+        case.state.wanting = {member: unsaid[member]}
+        record = await case.record()
+        taken, key = await case.create(record, f"a record with {member}, which rows have and the refusal names")
+        if key is not None:
+            case.remark(f"records are sent with {member}, as a refusal asks; the contract does not say so")
+            return taken, key, record
+    case.state.wanting = {}
     if either:
         chosen = case.client_keys
         case.state.chooses_key = not chosen
@@ -88,6 +103,24 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
             return taken, key, record
     case.state.recipe = ""
     return exchange, None, full
+
+
+def unsaid_members(case: Case, record: dict[str, Any]) -> dict[str, Any]:
+    """What rows hold and the contract has in no record, each with the value of a row."""
+    resource = case.resource
+    known = {*record, *resource.key_fields, *(each.name for each in resource.fields)}
+    found: dict[str, Any] = {}
+    for row in case.state.rows_before:
+        found |= {name: value for name, value in row.items() if name not in known and isinstance(value, str | int)}
+    return found
+
+
+def wants(refused: Exchange, members: dict[str, Any]) -> set[str]:
+    """The members that a refusal says are missing, by their names or without the ending of a key's."""
+    if not _MISSING.search(refused.answer.text):
+        return set()
+    by_base = {_KEY_ENDING.sub("", name): name for name in members}
+    return blamed(refused, members) or {by_base[base] for base in blamed(refused, by_base)}
 
 
 async def _wrapped(case: Case, record: dict[str, Any], refused: Exchange) -> tuple[Exchange, Key | None]:

@@ -278,6 +278,18 @@ async def malformed_key(case: Case) -> AsyncIterator[Finding]:
                 subjects=[text],
                 evidence=[exchange],
             )
+        elif row is None and exchange.answer.ok and len(case.client.rows_in(exchange.answer.json) or ()) > 1:
+            yield case.finding(
+                "error",
+                "expectation",
+                "A malformed key returns the list",
+                "a refusal (400, 404 or 422)",
+                f"{exchange.answer.status} with rows of the list",
+                cause="malformed key lists",
+                purpose="read",
+                subjects=[text],
+                evidence=[exchange],
+            )
 
 
 @check("read.changes-nothing", needs=("create", "read", "delete"), creates=True, cost=lambda resource: 7)

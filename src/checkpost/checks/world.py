@@ -84,6 +84,8 @@ class State:
     recipe: str = ""
     #: Fields whose generated values were refused, so that they are given those of rows.
     copied: set[str] = field(default_factory=set)
+    #: Members of rows that the contract has in no record, and that a record has to have all the same, with a value.
+    wanting: dict[str, Any] = field(default_factory=dict)
     #: Fields that creates were refused for, though they need not be there: they are left out.
     left_out: set[str] = field(default_factory=set)
     #: Whether a key that the client may choose has to be chosen by it.

@@ -106,6 +106,8 @@ def media_and_body(observation: Observation, documented: Response, validators: V
     wrapped = _wrapped(media.schema, body) if answer.ok else None
     if wrapped is not None:
         member, bodies = wrapped
+    # where a key that cannot be one is answered with the list, that is told (read.malformed-key)
+    if wrapped is not None and (len(bodies) < 2 or shape_of(media.schema).is_array):
         what = "list" if shape_of(media.schema).is_array else "record"
         yield observation.finding(
             "shape.body",
@@ -238,6 +240,8 @@ def _body_cause(answer: Answer, violation: Violation, rule: str, inside: str) ->
     if violation.keyword == "type" and violation.field_name:
         # a number in quotes, or without: what writes a field does it wherever the field is shown
         return f"everywhere:{violation.field_name} {rule} {type(violation.value).__name__}"
+    if violation.keyword == "required":
+        return f"required {violation.message}"  # by whichever operation rows are shown
     if inside:
         return f"everywhere:{violation.keyword} {inside.replace('*/', '')}"
     return f"{violation.place.location.rpartition('/')[2]}#{violation.place.pointer}"
