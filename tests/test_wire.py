@@ -211,6 +211,11 @@ class Masking(unittest.TestCase):
         for form in (base64.b64encode, base64.urlsafe_b64encode):
             echoed = form(b"clerk:s3cret-word").decode()
             self.assertNotIn(echoed.rstrip("="), both.text(f'{{"seen": "Basic {echoed}"}}'))
+        short = Redactor({"PASSWORD": "role"})
+        word = "${PASSWORD}"
+        self.assertEqual(
+            short.value(["the role", "roles", "?key=role&a=b"]), [f"the {word}", "roles", f"?key={word}&a=b"]
+        )
         redactor = Redactor({})
         self.assertEqual(redactor.header("Authorization", "Bearer abc"), "Bearer ***")
         self.assertEqual(redactor.header("Set-Cookie", "session=abc"), "***")

@@ -85,7 +85,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
             cause="fields refused",
             purpose="create",
             subjects=sorted(case.state.left_out),
-            evidence=[exchange],
+            evidence=[each for each in (case.state.refused_with, exchange) if each is not None],
         )
     if case.state.stores_failing:
         case.forget_failure("create", exchange)

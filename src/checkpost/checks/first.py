@@ -73,6 +73,7 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     among, situation = _optional(case, known) & full.keys(), "a record without optional fields that were refused"
     made = await _without_blamed(case, exchange, among, case.state.left_out, situation)
     if made is not None:
+        case.state.refused_with = exchange
         return made
     case.state.left_out.clear()
     situation = "a record with values of rows where others were refused"

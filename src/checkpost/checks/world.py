@@ -84,6 +84,8 @@ class State:
     recipe: str = ""
     #: Fields whose generated values were refused, so that they are given those of rows.
     copied: set[str] = field(default_factory=set)
+    #: The refusal of a record with the fields that are left out.
+    refused_with: Exchange | None = None
     #: Members of rows that the contract has in no record, and that a record has to have all the same, with a value.
     wanting: dict[str, Any] = field(default_factory=dict)
     #: Fields that creates were refused for, though they need not be there: they are left out.

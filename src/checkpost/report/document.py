@@ -21,6 +21,9 @@ from checkpost.wire.redaction import Redactor
 Json = dict[str, Any]
 FORMAT = 1
 _LONGEST_BODY = 8192
+#: Members whose values are the API's as a whole, and those whose values are words of Check Post's own.
+_ROWS = frozenset({"row", "values"})
+_WORDS = frozenset({"check", "family", "outcome", "severity", "basis", "method", "how", "certain"})
 
 
 def redactor_of(result: Result) -> Redactor:
@@ -151,8 +154,18 @@ def document(result: Result) -> Json:
             for each in result.checks
         ],
     }
-    masked: Json = redactor.value(plain)
+    masked: Json = _masked(plain, redactor)
     return masked
+
+
+def _masked(value: Any, redactor: Redactor) -> Any:
+    """A part of the document with its secrets masked; a secret may be one of the words that the document has itself."""
+    if isinstance(value, list):
+        return [_masked(each, redactor) for each in value]
+    if not isinstance(value, dict):
+        return redactor.value(value)
+    masked = {name: _masked(each, redactor) for name, each in value.items() if name not in _WORDS | _ROWS}
+    return value | masked | {name: redactor.value(value[name]) for name in _ROWS & value.keys()}
 
 
 def _waiver(waiver: Waiver | None) -> Json | None:

@@ -11,6 +11,8 @@ from urllib.parse import quote, quote_plus
 
 _SENSITIVE_HEADERS = {"authorization", "proxy-authorization", "cookie", "set-cookie"}
 MASK = "***"
+#: A shorter secret may well be a part of other words, and is masked where it stands by itself.
+_LONG = 8
 
 
 class Redactor:
@@ -38,7 +40,7 @@ class Redactor:
                 writings |= {both: MASK, quote(both, safe=""): MASK, both.rstrip("="): MASK}
         self._writings = writings
         ordered = sorted(writings, key=len, reverse=True)
-        self._pattern = re.compile("|".join(map(re.escape, ordered))) if ordered else None
+        self._pattern = re.compile("|".join(map(_alone, ordered))) if ordered else None
 
     def text(self, text: str) -> str:
         if self._pattern is None:
@@ -60,3 +62,12 @@ class Redactor:
         if isinstance(value, dict):
             return {self.text(str(name)): self.value(each) for name, each in value.items()}
         return value
+
+
+def _alone(secret: str) -> str:
+    """A pattern for a secret: one that is short has no letter or digit beside it."""
+    pattern = re.escape(secret)
+    if len(secret) >= _LONG:
+        return pattern
+    before = r"(?<![0-9A-Za-z])" if secret[0].isalnum() else ""
+    return before + pattern + (r"(?![0-9A-Za-z])" if secret[-1].isalnum() else "")
