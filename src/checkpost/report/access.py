@@ -17,6 +17,8 @@ if TYPE_CHECKING:  # a stored run is shown without all that runs the checks
     from checkpost.profile.profile import Profile
 
 Json = dict[str, Any]
+#: Letters that a role's name may have to stand in one line over its column.
+_NARROW = 12
 
 
 def _plain(*columns: str) -> Table:
@@ -43,14 +45,16 @@ def access_matrix(entries: Sequence[Json]) -> Table:
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     table.add_column("", no_wrap=True, min_width=17)
     for role in roles:
-        table.add_column(role, overflow="fold")
+        table.add_column(_heading(role), overflow="fold")
+    known = {(each["resource"], each["role"]): each for each in entries}
     for resource in dict.fromkeys(each["resource"] for each in entries):
-        cells = []
-        for role in roles:
-            entry = next((each for each in entries if (each["resource"], each["role"]) == (resource, role)), None)
-            cells.append(_cell(entry))
-        table.add_row(Text(resource), *cells)
+        table.add_row(Text(resource), *(_cell(known.get((resource, role))) for role in roles))
     return table
+
+
+def _heading(role: str) -> str:
+    """A role's name over a narrow column: a long one is divided where its words are."""
+    return role if len(role) <= _NARROW else re.sub(r"[_\W]+", r"\g<0>\n", role, count=1)
 
 
 def _cell(entry: Json | None) -> Text:
@@ -69,7 +73,7 @@ def observed_matrix(observed: Mapping[tuple[str, str], Observed]) -> Table:
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     table.add_column("", no_wrap=True, min_width=17)
     for role in roles:
-        table.add_column(role, overflow="fold")
+        table.add_column(_heading(role), overflow="fold")
     for resource in dict.fromkeys(name for name, _ in observed):
         cells = [observed.get((resource, role)) for role in roles]
         table.add_row(Text(resource), *(Text(_seen(each)) if each is not None else Text("-") for each in cells))

@@ -21,7 +21,7 @@ def show_comparison(before: Json, after: Json, comparison: Comparison, console: 
     console.print(Text.assemble((title, "bold"), f"  {before['run']['id']} and {after['run']['id']}"))
     parts = [
         (f"{len(comparison.new)} new", "bold red" if comparison.new else ""),
-        (f"{len(comparison.fixed)} fixed", "bold green" if comparison.fixed else ""),
+        (f"{len(comparison.fixed)} fixed", "green" if comparison.fixed else ""),
         (f"{len(comparison.lasting)} as before", ""),
         (f"{len(comparison.unasked)} not asked again", ""),
     ]

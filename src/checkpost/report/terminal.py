@@ -111,7 +111,7 @@ def _verdict(document: Json) -> RenderableType:
     run, summary = document["run"], document["summary"]
     findings = summary["findings"]
     unsure = findings["warning"] or not is_judged(document)
-    style = "bold red" if findings["error"] else ("bold magenta" if unsure else "bold green")
+    style = "bold red" if findings["error"] else ("bold magenta" if unsure else "green")
     asked, total_of = asked_of(document)
     rows = state_of_rows(document)
     words = f"   {asked} of {total_of} operations asked   "
