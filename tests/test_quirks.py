@@ -309,6 +309,19 @@ class Wanting(Library):
         return await super().create(request)
 
 
+class Choosy(Library):
+    """A create fails where a record's own words do not stand in rows already."""
+
+    async def create(self, request: Request) -> Response:
+        body = await self.body(request)
+        known = {book["title"] for book in self.books.values()}
+        return (
+            self.refused(500)
+            if isinstance(body, dict) and body.get("title") not in known
+            else await super().create(request)
+        )
+
+
 class Lenient(Library):
     """What cannot be a key is answered with the list."""
 
@@ -891,6 +904,13 @@ class FurtherDefects(unittest.TestCase):
         passed = {each.check for each in result.checks if each.outcome == "passed"}
         self.assertLessEqual({"create.stored", "update.each-field", "delete.gone"}, passed)
         self.assertEqual((library.books, result.left), (before, ()))
+
+    def test_creates_that_fail_for_their_values_do_not_fail_by_load(self) -> None:
+        result = run_on(Choosy(PLAIN))
+        checks = {each.check for each in told(result)}
+        self.assertNotIn("errors.load", checks)
+        failing = [each for each in told(result) if each.check == "errors.server-error"]
+        self.assertIn("a valid record", [words for each in failing for words in each.subjects])
 
     def test_a_malformed_key_that_is_answered_with_the_list(self) -> None:
         self.assertEqual([each.title for each in told(run_on(Lenient(PLAIN)))], ["A malformed key returns the list"])

@@ -60,6 +60,8 @@ async def refused_and_unchanged(
             case.world.spoiling_changes.add(each.kind)
             await mend(each)
             yield _left_unreadable(case, purpose, each, exchange, unread)
+            if (still := await _unread(case, own)) is not None:  # it goes at once, since lists may fail with it
+                raise Blocked(f"a row could not be made readable again ({still.answer.status})")
         if found is not None:
             any_accepted = True
             yield found

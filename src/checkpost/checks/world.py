@@ -151,6 +151,11 @@ class State:
             setattr(self, name, "")
         if check == "filter.rows":
             self.misfiltered = set()
+        if check == "create.stored":
+            # else what was refused at first would not be sent again, and be taken for a failure by chance
+            self.recipe, self.chooses_key, self.short, self.refused_with = "", None, False, None
+            self.copied, self.left_out, self.wanting = set(), set(), {}
+            self.usual.clear()
         self.replies.clear()
         self.snapshot, self.outdated = None, True
 
