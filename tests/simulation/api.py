@@ -144,6 +144,8 @@ class Temper:
     accepts_all: bool = False
     #: Blanks around texts are cut off; a change of the key makes another row; a removal that is refused fails with 500.
     trims: bool = False
+    #: Texts are cut at so many signs.
+    cuts: int = 0
     #: What stands behind a NUL is cut off, halves of characters become question marks, numbers no double holds nothing;
     #: or the connection ends behind such a body, which is stored all the same.
     cleans: bool = False
@@ -399,6 +401,8 @@ class Api:
             value = {name: _cleaned(each) for name, each in value.items()}
         if isinstance(value, dict) and self.temper.trims:
             value = {name: each.strip() if isinstance(each, str) else each for name, each in value.items()}
+        if isinstance(value, dict) and self.temper.cuts:
+            value = {name: each[: self.temper.cuts] if isinstance(each, str) else each for name, each in value.items()}
         return value if isinstance(value, dict) else ({} if self.temper.accepts_all else None)
 
     def _problem(self, table: Table, record: Json, key: Key | None, part: bool = False) -> str:

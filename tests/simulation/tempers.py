@@ -61,6 +61,7 @@ TEMPERS = (
     ),
     Temper("reads keys in what is none, and upserts", (TINS, CROPS), upserts=True, coerces=True, others=0.05),
     Temper("cuts blanks, and makes a row of a new key", (CROPS, TAGS, BOXES), trims=True, key_forks=True, others=0.02),
+    Temper("cuts texts", (CROPS, LOTS), cuts=20, keys_reused="largest", failing_but_done=0.03, others=0.05),
     Temper("cleans what it cannot store", (CROPS, LOTS, TAGS), cleans=True, keys_reused="largest", others=0.05),
     Temper("breaks behind what it cannot store", (CROPS, LOTS), breaks=True, cleans=True, others=0.05),
     Temper("fails where it should refuse", (SHELVES, TRAYS), refusals_fail=True, keys_reused="largest", others=0.05),

@@ -13,7 +13,7 @@ from checkpost.model.spelling import Filtering, Inexpressible
 from checkpost.rows.holdings import given_once
 from checkpost.rows.journal import FAILED, Entry
 from checkpost.rows.ledger import Ledger
-from checkpost.rows.resemblance import Bears, likeness, marked, may_be
+from checkpost.rows.resemblance import HEAD, Bears, likeness, marked, may_be
 from checkpost.rows.table import Table, as_number
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
@@ -319,6 +319,11 @@ def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entr
         for pair in entry.record.items():
             if isinstance(pair[1], str | int | float) and not isinstance(pair[1], bool):
                 by_value.setdefault(pair, []).append(entry)
+    by_head: dict[str, list[Entry]] = {}
+    for entry in makers if table.whole else plain:  # an API that cuts texts may have cut the mark off
+        for value in entry.record.values() if entry.kind == "create" else ():
+            if isinstance(value, str) and len(value) > HEAD:
+                by_head.setdefault(value[:HEAD], []).append(entry)
     known = table.known - table.ever
     free = [key for key in found.rows if key not in known and key not in found.own and key not in found.like]
     claimed = {id(each) for each in found.own.values()}
@@ -333,11 +338,12 @@ def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entr
     lost = [*(each for each in creates if each.sure and 200 <= each.status < 300), *vague]
     for key in free if lost and table.whole and found.whole else ():
         found.like[key] = "it was not there before the run, and a row that a create was to make is nowhere to be found"
-    for key in free if plain else ():
+    for key in free if plain or by_head else ():
         row = found.rows[key]
         if key in found.like:
             continue
         shared = [by_value[pair] for pair in row.items() if isinstance(pair[1], str | int | float) and pair in by_value]
+        shared += [by_head.get(each[:HEAD], []) for each in row.values() if isinstance(each, str) and len(each) >= HEAD]
         near = {each.number: each for same in shared for each in same}.values()
         unsure = [each for each in empty if table.whole and _may_have_made(each, ledger)]
         if any(may_be(client.resource, each.record, row) for each in (*near, *unsure)):

@@ -7,6 +7,8 @@ from hashlib import sha256
 
 #: The shortest and the longest of them.
 SHORTEST, LONGEST = 10, 12
+#: How many of the mark's first signs tell a run from others.
+_LETTERS = 6
 _FREE, _DIGITS = 5, "0123456789abcdefghijklmnopqrstuvwxyz"
 #: Enough for the numbers of a run.
 _WIDTH = 4
@@ -21,10 +23,11 @@ def coin(mark: str, number: int, length: int) -> str:
 
 
 def has_mark(text: str, mark: str) -> bool:
-    """Whether a text has the run's mark in it, in whatever case, or was coined for it. Of texts that were not, one in
+    """Whether a text has the run's mark in it, in whatever case, or ends in most of it, or was coined for it. Of texts that were not, one in
     sixty million of such a length and such signs would seem so."""
-    lower = text.lower()
-    if mark.lower() in lower:
+    lower, whole = text.lower(), mark.lower()
+    # at the end of a text that an API has cut, what is left of it has to have the letters that no other run has
+    if whole in lower or any(lower.endswith(whole[:cut]) for cut in range(_LETTERS + 1, len(whole))):
         return True
     return _FORM.fullmatch(lower) is not None and lower[_FREE:] == _seal(mark, lower[:_FREE], len(lower) - _FREE)
 
