@@ -315,11 +315,9 @@ class Choosy(Library):
     async def create(self, request: Request) -> Response:
         body = await self.body(request)
         known = {book["title"] for book in self.books.values()}
-        return (
-            self.refused(500)
-            if isinstance(body, dict) and body.get("title") not in known
-            else await super().create(request)
-        )
+        if isinstance(body, dict) and body.get("title") not in known:
+            return self.refused(500)
+        return await super().create(request)
 
 
 class Lenient(Library):

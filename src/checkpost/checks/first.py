@@ -32,13 +32,15 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     fields alone. What was accepted is how later rows are made."""
     full = await case.record()
     exchange, key = await case.create(full)
-    # a server error may come from a rule that the contract does not tell as well as a refusal may
     either = case.resource.key is not None and case.resource.key.assigned_by == "either"
+    if key is not None or exchange.answer.status < 400:
+        return exchange, key, full
     # 403 is also how a key of the client's is refused (JSON:API 1.1, 9.1.1), and how some refuse a field's value
     unsaid = unsaid_members(case, full)
     of_values = exchange.answer.status == 403 and (blamed(exchange, full) or wants(exchange, unsaid))
     final = {401, 404, 405} if of_values or (either and case.client_keys) else {401, 403, 404, 405}
-    if key is not None or exchange.answer.status < 400 or exchange.answer.status in final:
+    # a server error may come from a rule that the contract does not tell as well as a refusal may
+    if exchange.answer.status in final:
         return exchange, key, full
     stored = await case.stored_all_the_same(exchange)
     if stored is not None:

@@ -265,31 +265,26 @@ async def malformed_key(case: Case) -> AsyncIterator[Finding]:
     if all(exchange.answer.status in {401, 403} for exchange in asked):
         raise Skipped("no row of it may be read")
     for text, exchange in zip(tries, asked, strict=True):
-        row = case.client.row_in(exchange.answer) if exchange.answer.ok else None
-        if row is not None and case.client.key_of(row) != (text, *rest):
-            yield case.finding(
-                "error",
-                "expectation",
-                "A malformed key returns a row",
-                "a refusal (400, 404 or 422)",
-                f"{exchange.answer.status} with the row {case.client.key_of(row)}",
-                cause="malformed key succeeds",
-                purpose="read",
-                subjects=[text],
-                evidence=[exchange],
-            )
-        elif row is None and exchange.answer.ok and len(case.client.rows_in(exchange.answer.json) or ()) > 1:
-            yield case.finding(
-                "error",
-                "expectation",
-                "A malformed key returns the list",
-                "a refusal (400, 404 or 422)",
-                f"{exchange.answer.status} with rows of the list",
-                cause="malformed key lists",
-                purpose="read",
-                subjects=[text],
-                evidence=[exchange],
-            )
+        if not exchange.answer.ok:
+            continue
+        row = case.client.row_in(exchange.answer)
+        if row is None and len(case.client.rows_in(exchange.answer.json) or ()) > 1:
+            what, seen, cause = "the list", "rows of the list", "malformed key lists"
+        elif row is not None and case.client.key_of(row) != (text, *rest):
+            what, seen, cause = "a row", f"the row {case.client.key_of(row)}", "malformed key succeeds"
+        else:
+            continue
+        yield case.finding(
+            "error",
+            "expectation",
+            f"A malformed key returns {what}",
+            "a refusal (400, 404 or 422)",
+            f"{exchange.answer.status} with {seen}",
+            cause=cause,
+            purpose="read",
+            subjects=[text],
+            evidence=[exchange],
+        )
 
 
 @check("read.changes-nothing", needs=("create", "read", "delete"), creates=True, cost=lambda resource: 7)

@@ -42,13 +42,19 @@ def show_standings(base_url: str, standings: Sequence[Standing], console: Consol
 def access_matrix(entries: Sequence[Json]) -> Table:
     """What each role may do with each resource; marked where a run found it otherwise."""
     roles = list(dict.fromkeys(each["role"] for each in entries))
+    table = _by_role(roles)
+    known = {(each["resource"], each["role"]): each for each in entries}
+    for resource in dict.fromkeys(each["resource"] for each in entries):
+        table.add_row(Text(resource), *(_cell(known.get((resource, role))) for role in roles))
+    return table
+
+
+def _by_role(roles: Sequence[str]) -> Table:
+    """A table with a column for each role."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     table.add_column("", no_wrap=True, min_width=17)
     for role in roles:
         table.add_column(_heading(role), overflow="fold")
-    known = {(each["resource"], each["role"]): each for each in entries}
-    for resource in dict.fromkeys(each["resource"] for each in entries):
-        table.add_row(Text(resource), *(_cell(known.get((resource, role))) for role in roles))
     return table
 
 
@@ -70,10 +76,7 @@ def _cell(entry: Json | None) -> Text:
 def observed_matrix(observed: Mapping[tuple[str, str], Observed]) -> Table:
     """What each role was seen to do with each resource."""
     roles = list(dict.fromkeys(role for _, role in observed))
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
-    table.add_column("", no_wrap=True, min_width=17)
-    for role in roles:
-        table.add_column(_heading(role), overflow="fold")
+    table = _by_role(roles)
     for resource in dict.fromkeys(name for name, _ in observed):
         cells = [observed.get((resource, role)) for role in roles]
         table.add_row(Text(resource), *(Text(_seen(each)) if each is not None else Text("-") for each in cells))

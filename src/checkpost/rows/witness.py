@@ -310,6 +310,10 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
 def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entry], found: Look) -> None:
     """Name the rows without the run's mark that are as records that were sent, and that nobody has claimed: requests
     may have been carried out though they were refused or lost, or twice."""
+    known = table.known - table.ever
+    free = [key for key in found.rows if key not in known and key not in found.own and key not in found.like]
+    if not free:
+        return
     plain = [each for each in makers if each.kind != "change" and not ledger.marks(each.resource, each.record)]
     if not table.whole:  # a row like one that the API told may as well be an old one
         plain = [each for each in plain if each.answered is None and _may_have_made(each, ledger)]
@@ -324,8 +328,6 @@ def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entr
         for value in entry.record.values() if entry.kind == "create" else ():
             if isinstance(value, str) and len(value) > HEAD:
                 by_head.setdefault(value[:HEAD], []).append(entry)
-    known = table.known - table.ever
-    free = [key for key in found.rows if key not in known and key not in found.own and key not in found.like]
     claimed = {id(each) for each in found.own.values()}
     creates = [each for each in makers if each.kind == "create" and each.named is None and id(each) not in claimed]
     # of a create whose answer is not known nothing is named where its row would bear the mark that it was sent with
@@ -338,7 +340,7 @@ def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entr
     lost = [*(each for each in creates if each.sure and 200 <= each.status < 300), *vague]
     for key in free if lost and table.whole and found.whole else ():
         found.like[key] = "it was not there before the run, and a row that a create was to make is nowhere to be found"
-    for key in free if plain or by_head else ():
+    for key in free:
         row = found.rows[key]
         if key in found.like:
             continue

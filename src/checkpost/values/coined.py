@@ -23,12 +23,14 @@ def coin(mark: str, number: int, length: int) -> str:
 
 
 def has_mark(text: str, mark: str) -> bool:
-    """Whether a text has the run's mark in it, in whatever case, or ends in most of it, or was coined for it. Of texts that were not, one in
-    sixty million of such a length and such signs would seem so."""
-    lower, whole = text.lower(), mark.lower()
-    # at the end of a text that an API has cut, what is left of it has to have the letters that no other run has
-    if whole in lower or any(lower.endswith(whole[:cut]) for cut in range(_LETTERS + 1, len(whole))):
-        return True
+    """Whether a text has the run's mark in it, in whatever case, or ends in most of it, or was coined for it. Of texts
+    that were not coined, one in sixty million of such a length and such signs would seem so."""
+    lower, whole, least = text.lower(), mark.lower(), _LETTERS + 1
+    if whole[:least] in lower:
+        # at the end of a text that an API has cut, what is left of it has to have the letters that no other run has
+        left = tuple(whole[:length] for length in range(least, len(whole)))
+        if whole in lower or lower.endswith(left):
+            return True
     return _FORM.fullmatch(lower) is not None and lower[_FREE:] == _seal(mark, lower[:_FREE], len(lower) - _FREE)
 
 

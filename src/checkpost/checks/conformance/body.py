@@ -106,19 +106,20 @@ def media_and_body(observation: Observation, documented: Response, validators: V
     wrapped = _wrapped(media.schema, body) if answer.ok else None
     if wrapped is not None:
         member, bodies = wrapped
-    # where a key that cannot be one is answered with the list, that is told (read.malformed-key)
-    if wrapped is not None and (len(bodies) < 2 or shape_of(media.schema).is_array):
-        what = "list" if shape_of(media.schema).is_array else "record"
-        yield observation.finding(
-            "shape.body",
-            "error",
-            "contract",
-            "Rows come inside an object that the contract does not describe",
-            f"the {what} that the schema describes",
-            f"an object of {', '.join(list(body)[:8])}, with the {what} in {member}",
-            "everywhere:wrapped",
-            media.place,
-        )
+        listed = shape_of(media.schema).is_array
+        # where a key that cannot be one is answered with the list, that is told (read.malformed-key)
+        if listed or len(bodies) < 2:
+            what = "list" if listed else "record"
+            yield observation.finding(
+                "shape.body",
+                "error",
+                "contract",
+                "Rows come inside an object that the contract does not describe",
+                f"the {what} that the schema describes",
+                f"an object of {', '.join(list(body)[:8])}, with the {what} in {member}",
+                "everywhere:wrapped",
+                media.place,
+            )
     reported: set[tuple[Place, str]] = set()
     for violation in (each for one in bodies for each in validators.violations(media.schema, one, "response")):
         if _excused(observation, violation):
