@@ -114,7 +114,7 @@ def _answered(
     if any(answered) and [key for key in answered if key] != list(keys):
         same_rows = set(answered) == set(keys)
         title = ANOTHER_ORDER if same_rows else "The answer to a bulk request does not show all rows"
-        weight: Severity = "warning" if same_rows else "error"
+        weight: Severity = "note" if same_rows else "error"  # each row shows its key
         expected = ", ".join(map(key_text, keys))
         seen = ", ".join(map(key_text, answered))
         return [bulk_finding(case, bulk, title, expected, seen, [exchange], weight)]

@@ -11,7 +11,14 @@ from checkpost.checks.addressing import found_otherwise
 from checkpost.checks.blame import blamed, said
 from checkpost.checks.case import Case, Own
 from checkpost.checks.first import first_row, unsaid_members, wants
-from checkpost.checks.readback import answer_differs, changed_values, list_differs, missing_from_list, stored_rows
+from checkpost.checks.readback import (
+    answer_differs,
+    changed_values,
+    list_differs,
+    missing_from_list,
+    overruled,
+    stored_rows,
+)
 from checkpost.checks.reading import Changed, changed_by_reading
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.shown import shown
@@ -210,6 +217,9 @@ def stored_as_sent(
     # what the list shows as it was sent is stored so: reading by key is at fault then
     disputed = list(list_differs(case, row, listed, evidence))
     found = list(changed_values(case, "create", own.record, row, evidence))
+    # what rows show of something else is no value that can be set: told once
+    unlike = differences(case.fields, own.record, row)
+    case.learn(case.state.disputed, [name for name in unlike if overruled(case.fields[name], own.record, row)])
     if not found:
         found += answer_differs(case, "create", own.exchange, row, own.record)
     return found + disputed

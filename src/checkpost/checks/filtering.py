@@ -75,15 +75,20 @@ async def filtering_of(case: Case) -> Filtering:
             state.filtering = candidates[0]
         else:
             snapshot = await snapshot_of(case)
+            # several write an equality alike, and only one of them what is more or less, or not equal
+            ordered = any(field.kind == "number" for field in snapshot.fields.values())
+            further: Operator = "gt" if ordered else "ne"
             for candidate in candidates:
                 if not await _proves_itself(case, snapshot, candidate, "eq"):
                     continue
                 candidate = await _without_key(case, snapshot, candidate)
                 state.filtering = state.filtering or candidate
-                # several write an equality alike, and only one of them what is more or less
-                if candidate.documented or await _proves_itself(case, snapshot, candidate, "gt"):
+                if candidate.documented or await _proves_itself(case, snapshot, candidate, further):
                     state.filtering = candidate
                     break
+            else:
+                if state.filtering is not None:
+                    state.filtering = state.filtering.only("eq")
             if state.filtering is None and candidates[0].documented:
                 # what is described does not work: shown by values that are written in one way alone
                 bare = tuple(name for name, field in snapshot.fields.items() if field.kind in {"number", "boolean"})

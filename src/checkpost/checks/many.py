@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -12,7 +13,6 @@ from checkpost.checks.case import Case
 from checkpost.model.bulk import Bulk
 from checkpost.model.paths import plain
 from checkpost.model.shape import shape_of
-from checkpost.oracle.same import differences
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made
 from checkpost.wire.exchange import Answer, Exchange
@@ -121,17 +121,20 @@ async def create_many(
     return Sent(exchange, tuple(records), tuple(keys), told, sure)
 
 
+#: Records that share a value with more others than this are not told apart by it.
+_MANY_ALIKE = 50
+
+
 def _answered(
     case: Case, told: Told, listing: Listing | None, made: Sequence[Made], numbers: Sequence[int]
 ) -> dict[int, Key]:
     """The keys that an answer gives to rows, by the number of the record that each shows, in the list or else in the
-    answer; where none is like it, by its place."""
+    answer: the one that has most values of the row, in doubt the one in its place."""
     rest = dict(zip(numbers, made, strict=True))
     by_value: dict[tuple[str, Any], list[int]] = {}
     for number, each in rest.items():
-        for pair in each.record.items():
-            if isinstance(pair[1], str | int | float):
-                by_value.setdefault(pair, []).append(number)
+        for pair in _plain(each.record):
+            by_value.setdefault(pair, []).append(number)
     found: dict[int, Key] = {}
     for place, row in enumerate(told.rows):
         key = case.client.key_of(row) if row else None
@@ -139,14 +142,18 @@ def _answered(
             continue
         shown = listing.by_key.get(key, row) if listing is not None else row
         here = numbers[place : place + 1]
-        pairs = [pair for pair in shown.items() if isinstance(pair[1], str | int | float)]
-        few = min((by_value[pair] for pair in pairs if pair in by_value), key=len, default=[])
-        near = [each for each in (*here, *few) if each in rest]
-        like = [each for each in near if not differences(case.fields, rest[each].record, shown)]
-        for number in (*like[:1], *(each for each in here if each in rest and not like)):
-            rest.pop(number)
-            found[number] = key
+        pairs = [pair for pair in _plain(shown) if len(by_value.get(pair, ())) <= _MANY_ALIKE]
+        alike = Counter(number for pair in pairs for number in by_value.get(pair, ()))
+        near = [each for each in (*here, *alike) if each in rest]
+        if near:
+            nearest = max(near, key=lambda each: (alike[each], each in here))
+            rest.pop(nearest)
+            found[nearest] = key
     return found
+
+
+def _plain(record: Mapping[str, Any]) -> list[tuple[str, Any]]:
+    return [pair for pair in record.items() if isinstance(pair[1], str | int | float)]
 
 
 def told_by(case: Case, answer: Answer, number: int) -> Told:

@@ -271,7 +271,9 @@ async def malformed_key(case: Case) -> AsyncIterator[Finding]:
         if row is None and len(case.client.rows_in(exchange.answer.json) or ()) > 1:
             what, seen, cause = "the list", "rows of the list", "malformed key lists"
         elif row is not None and case.client.key_of(row) != (text, *rest):
-            what, seen, cause = "a row", f"the row {case.client.key_of(row)}", "malformed key succeeds"
+            shown = case.client.key_of(row)
+            seen = f"the row {key_text(shown)}" if shown is not None else "a row that shows no key"
+            what, cause = "a row", "malformed key succeeds"
         else:
             continue
         yield case.finding(

@@ -9,8 +9,9 @@ from typing import Any
 from checkpost.checks.case import Case, Own
 from checkpost.checks.shown import shown
 from checkpost.findings import Finding, Severity
+from checkpost.model.field import Field
 from checkpost.model.purpose import Purpose
-from checkpost.oracle.same import change, differences, kept_by_server, same
+from checkpost.oracle.same import OTHER_TEXT, change, differences, kept_by_server, same
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Listing, Row
 
@@ -52,6 +53,12 @@ def changed_values(
             subjects=[subject],
             evidence=evidence,
         )
+
+
+def overruled(field: Field, sent: Mapping[str, Any], stored: Row) -> bool:
+    """Whether a row shows a text that has nothing of the one that was sent."""
+    pair = sent[field.name], stored[field.name]
+    return all(isinstance(each, str) for each in pair) and change(field, *pair) == OTHER_TEXT
 
 
 def answer_differs(

@@ -129,6 +129,7 @@ def judge_change(
         name
         for name in differences(case.fields, change, after)
         if name in before
+        and name not in case.state.disputed
         and same(case.fields[name], before[name], after[name])
         and alteration(case.fields[name], change[name], after[name]) != "the number was rounded"
         and not kept_by_server(case.fields[name], change[name], after[name], now)

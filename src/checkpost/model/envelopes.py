@@ -26,14 +26,19 @@ ROW_NOUNS = (
     "objects",
     "hits",
 )
+#: The number of rows that a filter finds goes before that of all rows, where an answer has both.
 _TOTAL = (
+    "filtercount",
+    "filteredcount",
+    "filteredtotal",
+    "totalfiltered",
+    "recordsfiltered",
     "total",
     *(f"total{noun}" for noun in ROW_NOUNS),
     "odatacount",
     "count",
     "rowcount",
     "recordcount",
-    "filtercount",
 )
 #: The names of links to the next page.
 NEXT_LINKS = ("next", "nextlink", "nexturl", "nextpage", "nextpageurl", "odatanextlink", "nexthref")
@@ -56,6 +61,11 @@ def _rank(name: str, preferred: Iterable[str]) -> int:
     return order.index(normal(name)) if normal(name) in order else len(order)
 
 
+def _has_key(shape: Shape) -> bool:
+    """Whether an object has a member that is named as keys are."""
+    return any(normal(name) in {"id", "uuid", "guid", "pk"} for name in shape.properties)
+
+
 def rows_pointer(schema: Node | None, resource: str) -> tuple[str, Node | None] | None:
     """Where a list's rows stand and the schema of one; None where the schema does not say."""
     shape = shape_of(schema)
@@ -63,10 +73,16 @@ def rows_pointer(schema: Node | None, resource: str) -> tuple[str, Node | None] 
         row = shape_of(shape.item)
         return ("", shape.item) if row.is_object or not row.types else None
     names = (resource, *_ROWS)
+    members = list(_members(shape))
+    # what has a key is a row, and an array in it holds no rows of the list
+    rows = [("", shape), *((pointer, member) for pointer, _, member in members)]
+    within = tuple(f"{pointer}/" for pointer, member in rows if _has_key(member))
     candidates = [
         (pointer.count("/"), _rank(name, names), pointer, member.item)
-        for pointer, name, member in _members(shape)
-        if member.is_array and (member.item is None or shape_of(member.item).is_object)
+        for pointer, name, member in members
+        if member.is_array
+        and (member.item is None or shape_of(member.item).is_object)
+        and not pointer.startswith(within)
     ]
     if not candidates:
         return None

@@ -31,10 +31,12 @@ def with_expansions(resource: Resource, others: Mapping[str, Resource]) -> Resou
     """The resource with the members of its rows and records that hold other rows told apart from its fields."""
     parameters = _parameters(resource)
     shape = shape_of(resource.row)
+    references = {each.field for each in resource.relations}
     embedded, nested = [], []
     for field in resource.fields:
         found = _member(field, resource, others)
-        if found is None:
+        key = field.name in references and _may_be_key(field)  # the row is there only where that is asked for
+        if found is None or (key and (field.created or not parameters)):
             continue
         if field.name in shape.properties and not field.created:
             always = (not parameters or field.name in shape.required) and not _may_be_key(field)
@@ -50,7 +52,6 @@ def with_expansions(resource: Resource, others: Mapping[str, Resource]) -> Resou
                 embedded += _by_name(name, resource, others)
         embedded += [] if expansion.choices else _guessed(known, resource, others)
     # the reference of an expansion's name is a field beside it
-    references = {each.field for each in resource.relations}
     apart |= {each.name for each in embedded} - references
     fields = tuple(each for each in resource.fields if each.name not in apart)
     return replace(resource, fields=fields, expansion=expansion, embedded=tuple(embedded), nested=tuple(nested))

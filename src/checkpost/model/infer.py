@@ -429,7 +429,8 @@ def _resource(
         most_items,
         correction.shown_paging,
     )
-    queries = queries_of(family.collection, asked, every, fields, paging, correction.queries, family.name)
+    total = correction.total or (total_pointer(listed, rows[0]) if rows and (rows[0] or rows_too) else None)
+    queries = queries_of(family.collection, asked, every, fields, paging, correction.queries, family.name, total)
     if layout.bare and queries.selecting is not None and _says(asked, queries.selecting.parameter, layout.fields_at):
         queries = replace(queries, selecting=None)  # it chooses among the members of a row, and none of its fields
     if family.item is None and not family.acts:
@@ -447,7 +448,7 @@ def _resource(
         key=key,
         envelope=Envelope(
             rows=rows[0] if rows else None,
-            total=correction.total or (total_pointer(listed, rows[0]) if rows and (rows[0] or rows_too) else None),
+            total=total,
             next=next_at,
             row=row_at,
             body=wrapper,

@@ -45,8 +45,10 @@ def queries_of(
     paging: Paging,
     stated: Mapping[str, Any],
     name: str,
+    total: str | None = None,
 ) -> Queries:
-    """What the list of a resource can be asked. ``stated`` is what the profile says of it, part by part."""
+    """What the list of a resource can be asked. ``stated`` is what the profile says of it, part by part; ``total`` is
+    where the list's answer holds the number of rows (a JSON Pointer)."""
     if operation is None:
         return Queries()
     names = [each.name for each in fields if each.shown]
@@ -68,6 +70,7 @@ def queries_of(
     if count is not None and re.search(r"\b(?:only|instead|just)\b", said_of(count), re.I):
         count = None  # asks for a number in the place of rows
     counting = _counting(operation, count if count is None or count.name not in taken else None)
+    counting = counting or _counting_by_member(known, total)
     aggregating = aggregating_of(collection, operation, operations, known, names)
     by_field = sorting_by_parameter(operation, names)
     beside = other_sort(sort, known) if sort is not None and direction is None else None
@@ -167,6 +170,19 @@ def _counting(operation: Operation, parameter: Parameter | None) -> Counting | N
             why = Reason("the list takes a preference (RFC 7240) for the count", "stated")
             return Counting("Prefer", "count=exact", why, True, each.place)
     return None
+
+
+def _counting_by_member(known: Mapping[str, Parameter], total: str | None) -> Counting | None:
+    """A parameter that is named like the object which holds the number of rows, and asks for members of it."""
+    within, _, member = (total or "").rpartition("/")
+    parameter = known.get(normal(within)) if within.count("/") == 1 else None
+    if parameter is None or shape_of(parameter.schema).types - {"string", "array"}:
+        return None
+    choices = choices_of(parameter)
+    if choices and member not in choices:
+        return None
+    why = Reason(f"{parameter.name} is named like the object that holds {member}", "likely")
+    return Counting(parameter.name, member, why, place=parameter.place)
 
 
 def _frozen(said: Mapping[str, Any]) -> dict[str, Any]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 from checkpost.contract.errors import Place
@@ -60,6 +60,10 @@ class Filtering:
     schemas: Mapping[tuple[str, Operator], Node] = field(default_factory=dict, compare=False, repr=False)
     #: The fields and operators whose parameter takes one value with the separator in it for several.
     split: frozenset[tuple[str, Operator]] = frozenset()
+
+    def only(self, operator: Operator) -> Filtering:
+        """The same spelling of one operator alone."""
+        return replace(self, templates={each: text for each, text in self.templates.items() if each[1] == operator})
 
     def operators(self, name: str) -> tuple[Operator, ...]:
         """The operators for a field."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
 from collections.abc import Iterable, Mapping
 from datetime import UTC, datetime
@@ -13,6 +14,15 @@ from checkpost.model.field import Field
 Row = Mapping[str, Any]
 #: How far from now a moment may be that the server has set, in seconds.
 _AROUND = 900
+#: Texts with as many signs in common are not told apart as wholly other ones.
+_PART = 4
+#: What stands for a secret that is not shown.
+_MASK = re.compile(r"[*\u2022\u25cf]{3,}|[\[<(]?(?:redacted|masked|hidden)[\])>]?", re.I)
+#: The names of fields in which servers keep who made or changed a row.
+_WHO = re.compile(
+    r"(?:created|updated|modified|changed|edited|inserted|added|last_?modified)_?by(?:_?id)?|user_?(?:created|updated|modified)",
+    re.I,
+)
 
 
 def same(field: Field | None, sent: Any, got: Any) -> bool:
@@ -20,7 +30,8 @@ def same(field: Field | None, sent: Any, got: Any) -> bool:
 
     Admissible: another writing of the same number, instant or UUID; another Unicode normal form; a number
     as text or 0/1 for a boolean where the field's type tells (its schema judges the type); the row that a
-    key stands for in place of the key; a domain name in small letters; an empty list for null.
+    key stands for in place of the key; a domain name in small letters; an empty list for null; a secret
+    that is shown masked.
     """
     if type(sent) is type(got) and sent == got:
         return True
@@ -35,6 +46,8 @@ def same(field: Field | None, sent: Any, got: Any) -> bool:
     if isinstance(sent, int | float) or (isinstance(got, int | float) and not _is_text(field)):
         return _number(sent) is not None and _number(sent) == _number(got)
     if isinstance(sent, str) and isinstance(got, str):
+        if sent and _MASK.fullmatch(got):
+            return True
         if field is not None and {"number", "integer"} & field.types and _number(sent) is not None:
             return _number(sent) == _number(got)  # a decimal that is also written as a text
         return _same_text(field.format if field else _format_of(sent), sent, got)
@@ -108,7 +121,9 @@ def _domain_lowered(address: str) -> str:
 
 def kept_by_server(field: Field, before: Any, after: Any, now: datetime) -> bool:
     """Whether a value is one that servers set themselves on a write, whatever the contract says: a moment
-    around ``now``, or a number that counts versions."""
+    around ``now``, a number that counts versions, or who made or changed the row."""
+    if _WHO.fullmatch(field.name):
+        return True
     moment = instant(after) if isinstance(after, str) else None
     if moment is not None:
         return abs((moment - now).total_seconds()) < _AROUND
@@ -152,6 +167,16 @@ def change(field: Field, sent: Any, got: Any) -> str:
     return "another value came back"
 
 
+#: What ``change`` says of a text that has nothing of the one that was sent.
+OTHER_TEXT = "the row shows another text"
+
+
+def is_another(sent: str, got: str) -> bool:
+    """Whether a text has no part of another one, be it a short one."""
+    parts = {sent[place : place + _PART].casefold() for place in range(len(sent) - _PART + 1)}
+    return bool(parts) and not any(part in got.casefold() for part in parts)
+
+
 def _change_of_text(field: Field, sent: str, got: str) -> str:
     if field.format == "date-time" and instant(sent) and instant(got):
         return "the time was shifted"
@@ -165,6 +190,8 @@ def _change_of_text(field: Field, sent: str, got: str) -> str:
         return "capital and small letters changed"
     if _stripped(sent) == got or _stripped(sent) == _stripped(got):
         return "accents were lost"
+    if is_another(sent, got):
+        return OTHER_TEXT
     if any(ord(sign) > 0xFFFF for sign in sent) and not any(ord(sign) > 0xFFFF for sign in got):
         return "characters beyond the basic plane were lost"
     if any(ord(sign) > 0x7F for sign in sent) and len(got) == len(sent):

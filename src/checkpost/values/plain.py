@@ -19,6 +19,11 @@ from checkpost.values.coined import LONGEST, SHORTEST, coin, short
 #: Valid for a field or not, by the contract's own validator.
 Valid = Callable[[Field, Any], bool]
 
+#: Kinds of values: of several that a field may have, the first is taken.
+_KINDS = ("boolean", "integer", "number", "string", "array", "object")
+#: Objects within this many others hold their required members alone: schemas may hold each other without end.
+_FULL, _DEEPEST = 2, 8
+
 #: Names of members that are keys of rows, inside a record.
 _KEY = re.compile(r"^_?(id|ID|Id|uuid|guid|pk|key)$|(_id|Id|_uuid|Uuid)$")
 
@@ -37,14 +42,14 @@ class Values:
         self._last += self._step
         return self._last
 
-    def plain(self, field: Field, number: int | None = None) -> Any:
+    def plain(self, field: Field, number: int | None = None, depth: int = 0) -> Any:
         """A valid value that differs from the default; MISSING where none can be made. Values for one
-        field differ from each other as long as its rules allow."""
+        field differ from each other as long as its rules allow. ``depth`` is how many others it lies within."""
         number = self.number() if number is None else number
         # the same for a seed, but where a value must not have been used by another run
         random = Random(crc32(f"{self.seed}/{self.mark if field.unique else ''}/{field.name}/{number}".encode()))
         for _ in range(40):
-            value = self._candidate(field, number, random)
+            value = self._candidate(field, number, random, depth)
             if value is not MISSING and self.valid(field, value):
                 return value
             number += 1
@@ -54,7 +59,7 @@ class Values:
                 return value
         return None if field.nullable else MISSING
 
-    def _candidate(self, field: Field, number: int, random: Random) -> Any:
+    def _candidate(self, field: Field, number: int, random: Random, depth: int) -> Any:
         words = field.keywords
         if "const" in words:
             return words["const"]
@@ -62,14 +67,14 @@ class Values:
             choices = [value for value in words["enum"] if value is not None]
             others = [value for value in choices if value != field.default] or choices
             return others[number % len(others)] if others else MISSING
-        kind = field.type or next(iter(sorted(field.types)), "string")
+        kind = next((each for each in _KINDS if each in field.types), "" if field.types else "string")
         makers: dict[str, Callable[[Field, int, Random], Any]] = {
             "string": self._string,
             "integer": integer,
             "number": decimal,
             "boolean": lambda each, n, _: (not each.default) if isinstance(each.default, bool) else n % 2 == 0,
-            "array": self._array,
-            "object": self._object,
+            "array": lambda each, n, _: self._array(each, n, depth + 1),
+            "object": lambda each, n, _: self._object(each, n, depth + 1),
         }
         return makers[kind](field, number, random) if kind in makers else MISSING
 
@@ -101,21 +106,24 @@ class Values:
         text = self.text(field, f"Sample {short(number)}")
         return text.replace(" ", "-") if field.unique else text
 
-    def _array(self, field: Field, number: int, random: Random) -> Any:
+    def _array(self, field: Field, number: int, depth: int) -> Any:
         least = int(field.keywords.get("minItems") or 0)
         item = shape_of(field.node).item
-        if not least or item is None:
+        if not least or item is None or depth > _DEEPEST:
             return [] if not least else MISSING
         inner = field_of(field.name, item)
-        made = [self.plain(inner, number + turn) for turn in range(least)]
+        made = [self.plain(inner, number + turn, depth) for turn in range(least)]
         return made if MISSING not in made else MISSING
 
-    def _object(self, field: Field, number: int, random: Random) -> Any:
+    def _object(self, field: Field, number: int, depth: int) -> Any:
+        if depth > _DEEPEST:
+            return MISSING
         shape = shape_of(field.node)
-        inner = {name: field_of(name, node) for name, node in shape.properties.items()}
+        wanted = shape.properties if depth <= _FULL else {each: shape.properties[each] for each in shape.required}
+        inner = {name: field_of(name, node) for name, node in wanted.items()}
         # a server that looks for a key inside a record would meet somebody else's row with it
         free = {name: each for name, each in inner.items() if not (each.read_only or _KEY.search(name))}
-        made = {name: self.plain(each, number) for name, each in free.items()}
+        made = {name: self.plain(each, number, depth) for name, each in free.items()}
         known = {name: value for name, value in made.items() if value is not MISSING}
         return known if shape.required <= set(known) else MISSING
 

@@ -23,7 +23,7 @@ Row = dict[str, Any]
 
 def key_text(key: Key | None) -> str:
     """A key as a person reads it."""
-    return "/".join(map(str, key)) if key else "key unknown"
+    return "/".join(map(str, key)) if key else "of unknown key"
 
 
 USUAL_PAGE = 100
