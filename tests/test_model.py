@@ -166,6 +166,13 @@ class Inference(unittest.TestCase):
             things = model.resources[0]
             self.assertEqual((things.envelope.rows, things.envelope.total), (f"/{name}", "/total"))
 
+    def test_an_array_within_a_row_holds_no_rows_of_its_list(self) -> None:
+        keyed = {"id": {"type": "integer"}, "roles": {"type": "array", "items": ROW}}
+        for data in (keyed, {"name": {"type": "string"}, "role": {"type": "object", "properties": keyed}}):
+            one = {"type": "object", "properties": {"data": {"type": "object", "properties": data}}}
+            model = model_of({"/me": {"get": operation(one)}})
+            self.assertEqual([each.envelope.rows for each in model.resources if each.envelope.rows], [], data)
+
     def test_a_path_without_rows_is_no_resource(self) -> None:
         health = {"type": "object", "properties": {"status": {"type": "string"}}}
         model = model_of({"/health": {"get": operation(health)}, "/login": {"post": operation(health, health)}})

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import random
 import unittest
+from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -47,6 +48,11 @@ class Telling(unittest.TestCase):
         self.assertEqual(getattr(telling(falling, True), "name", None), "id")
         gaps = snapshot([{"price": price} for price in (9, None, 5, 2)])
         self.assertIsNone(telling(gaps, False), "where nulls go is another question")
+
+    def test_who_made_a_row_is_kept_by_the_server(self) -> None:
+        for name, kept in (("created_by", True), ("user_updated", True), ("lastModifiedBy", True), ("owner", False)):
+            field = replace(snapshot([{}]).fields["name"], name=name)
+            self.assertEqual(kept_by_server(field, "someone", "me", datetime.now(UTC)), kept, name)
 
     def test_a_moment_that_the_server_has_set_may_be_a_number(self) -> None:
         field, now = snapshot([{}]).fields["price"], datetime.now(UTC)

@@ -288,6 +288,48 @@ class Together(Library):
         return app
 
 
+class Shuffled(Kept):
+    """Many books at once are answered in the order of their keys, the last one first."""
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        new, books = (
+            {"type": "array", "items": {"$ref": f"#/components/schemas/{each}"}} for each in ("NewBook", "Book")
+        )
+        content = {"content": {"application/json": {"schema": new}}}
+        made = {"description": "", "content": {"application/json": {"schema": books}}}
+        answers = {"201": made, "409": {"description": ""}, "422": {"description": ""}}
+        contract["paths"][self.path + "/bulk"] = {"post": {"requestBody": content, "responses": answers}}
+        return contract
+
+    async def create_many(self, request: Request) -> Response:
+        body = await self.body(request)
+        if isinstance(body, Response):
+            return body
+        if not isinstance(body, list) or any(self.broken(each, False) for each in body):
+            return self.refused(422)
+        if any(each[self.outer("author_id")] not in self.authors for each in body):
+            return self.refused(409)
+        for each in body:
+            self.last += 1
+            self.books[self.last] = {"id": self.last, "in_print": True, "subtitle": None, **self.taken(each)}
+        made = sorted(self.books, reverse=True)[: len(body)]
+        return JSONResponse([self.shown(self.books[key]) for key in made], 201)
+
+    def app(self) -> Starlette:
+        app = super().app()
+        app.router.routes.insert(0, Route(self.path + "/bulk", self.create_many, methods=["POST"]))
+        return app
+
+
+class Masking(Library):
+    """A text is kept as it is sent, and never shown."""
+
+    def shown(self, book: Json) -> Json:
+        shown = super().shown(book)
+        return {**shown, "subtitle": shown["subtitle"] and "**********"}
+
+
 class Wanting(Library):
     """A record has to say whose it is, which the contract has in none: rows show it, and a refusal (403) names it."""
 
@@ -1080,6 +1122,16 @@ class FurtherDefects(unittest.TestCase):
             for check in ("create.awkward-values", "update.rules", "delete.gone"):
                 self.assertEqual(outcomes[check], "passed", (kind, check))
             self.assertEqual((library.books, result.left), (before, ()))
+
+    def test_rows_of_a_bulk_answer_are_told_by_their_values(self) -> None:
+        library = Shuffled(PLAIN)
+        before = copy.deepcopy(library.books)
+        result = run_on(library)
+        self.assertEqual([each.title for each in told(result)], ["A bulk request is answered in another order"])
+        self.assertEqual((library.books, result.left), (before, ()))
+
+    def test_a_text_that_is_shown_masked_is_not_lost(self) -> None:
+        self.assertEqual(told(run_on(Masking(PLAIN))), [])
 
     def test_a_create_that_changes_the_row_whose_key_it_names(self) -> None:
         library = Taking(PLAIN)

@@ -39,10 +39,14 @@ def query(name: str, schema: Any = None, description: str = "", **more: Any) -> 
 
 
 def resource_of(
-    *parameters: dict[str, Any], queries: dict[str, Any] | None = None, beside: dict[str, Any] | None = None
+    *parameters: dict[str, Any],
+    queries: dict[str, Any] | None = None,
+    beside: dict[str, Any] | None = None,
+    answer: dict[str, Any] | None = None,
 ) -> Resource:
-    """A resource whose list takes these parameters; ``beside`` is another path's GET."""
-    content = {"application/json": {"schema": {"type": "array", "items": ROW}}}
+    """A resource whose list takes these parameters; ``beside`` is another path's GET, ``answer`` the schema of what the
+    list answers, an array of rows if it is not given."""
+    content = {"application/json": {"schema": answer or {"type": "array", "items": ROW}}}
     listed = {"parameters": list(parameters), "responses": {"200": {"description": "", "content": content}}}
     key = {"name": "id", "in": "path", "required": True, "schema": {"type": "integer"}}
     paths: dict[str, Any] = {"/things": {"get": listed}}
@@ -312,6 +316,21 @@ class OrdersAndFields(unittest.TestCase):
         counting = resource_of(query("include_total", {"type": "boolean"})).queries.counting
         assert counting is not None
         self.assertEqual((counting.parameter, counting.value, counting.header), ("include_total", "true", False))
+
+    def test_a_total_that_the_name_of_its_object_asks_for(self) -> None:
+        counts = {each: {"type": "integer"} for each in ("total_count", "filter_count")}
+        page = {"data": {"type": "array", "items": ROW}, "meta": {"type": "object", "properties": counts}}
+        for parameter, value in (
+            (query("meta"), "filter_count"),
+            (query("meta", {"type": "array", "items": {"enum": ["filter_count"]}}), "filter_count"),
+            (query("meta", {"enum": ["links"]}), None),
+            (query("meta", {"type": "integer"}), None),
+            (query("about"), None),
+        ):
+            resource = resource_of(parameter, answer={"type": "object", "properties": page})
+            self.assertEqual(resource.envelope.total, "/meta/filter_count")
+            counting = resource.queries.counting
+            self.assertEqual(counting.value if counting else None, value, parameter)
 
     def test_aggregates(self) -> None:
         answer = {"responses": {"200": {"description": ""}}}

@@ -96,6 +96,26 @@ class Plain(unittest.TestCase):
                 self.assertIsNot(value, MISSING)
                 self.assertTrue(values.valid(field, value), value)
 
+    def test_schemas_that_hold_each_other_come_to_an_end(self) -> None:
+        def made(*required: str) -> Any:
+            others = {each: {"$ref": "#/components/schemas/Person"} for each in ("boss", "deputy", "heir")}
+            person = {
+                "type": "object",
+                "required": list(required),
+                "properties": {"name": {"type": "string"}, **others},
+            }
+            document = minimal({"type": "object", "properties": {"f": {"$ref": "#/components/schemas/Person"}}})
+            document["components"] = {"schemas": {"Person": person}}
+            body = contract_of(document).operations[0].body
+            assert body is not None
+            field = fields_of({"create": shape_of(body.content[0].schema)}, ())[0]
+            return Values(7, "cpmark", lambda each, value: True).plain(field)
+
+        self.assertEqual(made()["boss"]["deputy"], {}, "what lies deep holds no more than it must")
+        self.assertIs(made("name", "boss"), MISSING)
+        either, values = field_of(oneOf=[{"type": "string"}, {"type": "object", "properties": {"a": {}}}])
+        self.assertIn("cpmark", values.plain(either), "a key is simpler than the row that it stands for")
+
     def test_records_inside_records_hold_no_keys_of_rows(self) -> None:
         inner = {"id": {"type": "integer"}, "crop_id": {"type": "integer"}, "ref": {"type": "string", "readOnly": True}}
         label = {"type": "string"}
@@ -218,6 +238,8 @@ class Same(unittest.TestCase):
             (None, [1, "a"], [1.0, "a"]),
             (None, {"a": 1}, {"a": 1, "added": 2}),
             (None, {"at": "2024-01-01T10:00:00Z"}, {"at": "2024-01-01T11:00:00+01:00"}),
+            (self.text, "secret", "********"),
+            (self.text, "secret", "[REDACTED]"),
         ]
         for field, sent, got in pairs:
             self.assertTrue(same(field, sent, got), (sent, got))
@@ -236,6 +258,8 @@ class Same(unittest.TestCase):
             (None, [1], [1, 2]),
             (None, {"a": 1}, {"a": 2}),
             (None, 3, {"id": 4}),
+            (self.text, "", "********"),
+            (self.text, "secret", "hidden away"),
         ]
         for field, sent, got in pairs:
             self.assertFalse(same(field, sent, got), (sent, got))
@@ -251,6 +275,9 @@ class Same(unittest.TestCase):
             (self.text, "", None, "empty text became null"),
             (self.text, None, "", "null became a default"),
             (self.text, "a🌱", "a?", "characters beyond the basic plane were lost"),
+            (self.text, "🌱 bean", "?? bean", "characters beyond the basic plane were lost"),
+            (self.text, "🌱 bean", "Papaver rhoeas", "the row shows another text"),
+            (self.text, "Sample 17", "a sample of 18", "the text changed"),
             (self.mass, 1.2345, 1.2, "the number was rounded"),
             (self.mass, 10, 100, "the number changed"),
             (self.when, "2024-01-01T00:00:00Z", "2024-01-01T01:00:00Z", "the time was shifted"),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import base64
+import contextlib
 import json
 import os
 import subprocess
@@ -161,6 +162,29 @@ class Sessions(unittest.TestCase):
 
         with self.assertRaises(ValueError):
             asyncio.run(ask())
+
+    def test_writes_that_are_answered_fast_go_one_at_a_time(self) -> None:
+        async def most_at_once(seconds: float, together: bool) -> int:
+            under_way = most = 0
+
+            async def late(method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> Answer:
+                nonlocal under_way, most
+                under_way += 1
+                most = max(most, under_way)
+                await asyncio.sleep(seconds)
+                under_way -= 1
+                return Answer(204)
+
+            async with Session({}, {}, Limits(), transport=late) as session:
+                request = Request("DELETE", "http://127.0.0.1:1/1", "")
+                for _ in range(5):
+                    await session.transmit(request)
+                async with session.pace.together() if together else contextlib.nullcontext():
+                    await asyncio.gather(*(session.transmit(request) for _ in range(8)))
+            return most
+
+        for seconds, together, expected in ((0.001, False, 1), (0.001, True, 8), (0.05, False, 8)):
+            self.assertEqual(asyncio.run(most_at_once(seconds, together)), expected, (seconds, together))
 
     def test_redirects_are_not_followed(self) -> None:
         with OddServer(lambda line: answer(b"", "302 Found", extra="Location: /elsewhere\r\n")) as odd:

@@ -182,7 +182,7 @@ class Runner:
                 if each.key not in again:
                     lasting = await self._fails_again(each, watch)
                     (failures if lasting else self.world.overloaded).append(each)
-                    if not lasting and self._failed_write(each):
+                    if not lasting and self._of_a_write(each):
                         self.world.session.gentle = True
             if outcome == "blocked" and first.found and self._no_more_rows(planned):
                 found, outcome = list(first.found), "failed"  # what was seen is why it cannot be asked again
@@ -211,10 +211,20 @@ class Runner:
         """Whether a connection was closed under a request."""
         return self._failure(failure) in {"closed", "dropped", "truncated"}
 
-    def _failed_write(self, failure: Finding) -> bool:
-        """Whether a request that may change rows was answered with a server error, or not in time."""
+    def _of_a_write(self, failure: Finding) -> bool:
+        """Whether a request that may change rows, or one beside it, was answered with a server error, or not in
+        time."""
         exchange = self.world.exchanges[failure.exchanges[0]]
-        return not exchange.request.safe and (exchange.answer.status >= 500 or exchange.answer.failure == "timeout")
+        failed = exchange.answer.status >= 500 or exchange.answer.failure == "timeout"
+        return failed and (not exchange.request.safe or any(not each.request.safe for each in self._beside(exchange)))
+
+    def _beside(self, exchange: Exchange) -> list[Exchange]:
+        """What was under way at the same moment."""
+        reach = 2 * self.world.session.limits.concurrency
+        numbers = range(exchange.number - reach, exchange.number + reach)
+        near = [self.world.exchanges[each] for each in numbers if each in self.world.exchanges]
+        ended = exchange.started + exchange.seconds
+        return [each for each in near if each.started < ended and each.started + each.seconds > exchange.started]
 
     def _failure(self, failure: Finding) -> str:
         return self.world.exchanges[failure.exchanges[0]].answer.failure

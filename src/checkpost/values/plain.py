@@ -52,6 +52,8 @@ class Values:
             value = self._candidate(field, number, random, depth)
             if value is not MISSING and self.valid(field, value):
                 return value
+            if value is MISSING and field.types & {"array", "object"}:
+                break  # what they hold was tried as often already
             number += 1
         example = field.keywords.get("example", (field.keywords.get("examples") or [MISSING])[:1])
         for value in (example[0] if isinstance(example, list) and example else example, field.default):

@@ -117,6 +117,11 @@ class Pace:
                 self._next()
 
     @property
+    def side_by_side(self) -> bool:
+        """Whether what is sent here is to be under way at the same moment as others."""
+        return _TOGETHER.get()
+
+    @property
     def _most(self) -> int:
         """How many requests may be on their way now."""
         return 0 if self._no_turn else (1 if self._one_turn else self.at_once)

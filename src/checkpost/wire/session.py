@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import json
 import time
+from collections import deque
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
@@ -26,6 +27,10 @@ _MOST_RETRIES = 2
 _MOST_WAITS = 3
 #: Seconds between two looks whether other writes are done.
 _MOMENT = 0.005
+#: Writes that are answered as fast go one at a time: it costs little, and a table that is kept in a file may not bear
+#: two at once.
+_SHORT = 0.02
+_LATELY, _ENOUGH = 20, 5
 
 
 #: A request's turn, which may have to be waited for.
@@ -80,6 +85,8 @@ class Session:
         #: Whether requests that may change rows are sent one at a time, since several at once fail.
         self.gentle = False
         self._writing, self._under_way = asyncio.Lock(), 0
+        #: How long the last writes took, in seconds.
+        self._lately: deque[float] = deque(maxlen=_LATELY)
         self._connections = Connections(limits.timeout, limits.concurrency) if transport is None else None
         self._transport = transport or self._connections
         self._sent = 0
@@ -140,13 +147,14 @@ class Session:
         """Send a request that may change rows, once. Only the ledger does so (``checkpost.rows.ledger``)."""
         async with self._turn():
             exchange = await self._one(request, check, 0)
+        self._lately.append(exchange.seconds)
         self._on_exchange(exchange)
         return exchange
 
     @contextlib.asynccontextmanager
     async def _turn(self) -> AsyncIterator[None]:
         """The turn of a request that may change rows: at once, or behind all others of its kind."""
-        if not self.gentle:
+        if not self.gentle and (self.pace.side_by_side or self._slow):
             self._under_way += 1
             try:
                 yield
@@ -157,6 +165,12 @@ class Session:
             while self._under_way:
                 await asyncio.sleep(_MOMENT)
             yield
+
+    @property
+    def _slow(self) -> bool:
+        """Whether writes take so long that one at a time would leave the line idle. The quickest tells: others have
+        waited for what was before them."""
+        return len(self._lately) >= _ENOUGH and min(self._lately) > _SHORT
 
     @contextlib.contextmanager
     def gently(self) -> Iterator[None]:
