@@ -17,12 +17,16 @@ from starlette.routing import Route
 from checkpost.demo.server import InProcess
 from checkpost.engine.learn import described, names_in, schema_of_rows, where_rows_are
 from checkpost.engine.run import Result
+from checkpost.engine.target import aim
+from checkpost.errors import CheckPostError
 from checkpost.model.address import Address
 from checkpost.model.layout import Layout
+from checkpost.model.unfolding import fold_of
+from checkpost.profile.profile import read_profile
 from checkpost.wire.encoding import as_patch, encoded
 from tests.direct import Direct
 from tests.foreign import Library, Served, Style
-from tests.support import CURATOR, ENVIRONMENT, called, fetched, run_against, write_example
+from tests.support import CURATOR, ENVIRONMENT, called, contract_of, fetched, run_against, write_example
 
 Json = dict[str, Any]
 
@@ -147,6 +151,42 @@ class Untold:
         return Starlette(routes=[Route(path, self.answer, methods=["GET"]) for path in paths])
 
 
+class Housed(Untold):
+    """Tables belong to houses, and the path for all has a parameter for each; beside it is one for things to do. A list
+    goes on by a link that nothing describes."""
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        house, deed = (
+            {"name": each, "in": "path", "required": True, "schema": {"type": "string"}} for each in ("app", "action")
+        )
+        plain, listed, one = contract["paths"].values()
+        for each in (listed, one):
+            each["parameters"] = [house, *each["parameters"]]
+        act = {**one, "parameters": [*listed["parameters"], deed], "post": one["get"], "put": one["get"]}
+        paths = {
+            "/tables": plain,
+            "/{app}/{table}": listed,
+            "/{app}/{table}/{action}": act,
+            "/{app}/{table}/{key}": one,
+        }
+        return {**contract, "paths": paths}
+
+    async def answer(self, request: Request) -> Response:
+        if request.url.path == "/tables":
+            return JSONResponse({"models": [{"app": "house", "table": each, "fields": []} for each in self.rows]})
+        answer = await super().answer(request)
+        if request.path_params.get("key") is None and answer.status_code == 200:
+            rows, behind = self.rows[request.path_params["table"]], "page=2" in request.url.query
+            more = None if behind else f"{request.url.path}?page=2"
+            return JSONResponse({"count": len(rows), "next": more, "results": rows[2:] if behind else rows[:2]})
+        return answer
+
+    def app(self) -> Starlette:
+        paths = ("/tables", "/{app}/{table}", "/{app}/{table}/{key}")
+        return Starlette(routes=[Route(path, self.answer, methods=["GET"]) for path in paths])
+
+
 class Wrapping(Untold):
     """Records stand in a member that only a refusal names; a create answers with the number that a driver gives."""
 
@@ -251,6 +291,33 @@ class Asked(unittest.TestCase):
         self.assertEqual([each for each in result.findings if each.severity != "note"], [])
         passed = {(each.check, each.resource) for each in result.checks if each.outcome == "passed"}
         self.assertIn(("read.item-equals-list", "maps"), passed)
+
+    def test_tables_that_belong_to_something(self) -> None:
+        housed = Housed()
+        contract = contract_of(housed.contract())
+        fold = fold_of(contract)
+        assert fold is not None
+        self.assertEqual((fold.parameters, fold.form), (("app", "table"), "APP/TABLE"))
+        self.assertEqual(
+            [fold.of(each) for each in ("house/maps", "house.maps", "maps", "a/b/c")], ["house/maps"] * 2 + [None] * 2
+        )
+        with Served(housed.app()) as served:
+            file = self.folder / "c.json"
+            file.write_text(json.dumps(housed.contract()), "utf-8")
+            result = run_against(str(file), served.base_url, self.folder, role=None)
+        found = {
+            each.name: (each.item, [field.name for field in each.fields]) for each in result.target.model.resources
+        }
+        maps = ("/house/maps/{key}", ["id", "title", "scale"])
+        self.assertEqual(found, {"maps": maps, "shelves": ("/house/shelves/{key}", ["code", "room"])})
+        read = next(each for each in result.checks if (each.check, each.resource) == ("read.list", "maps"))
+        self.assertEqual(read.outcome, "passed")
+        linked = [each for each in result.exchanges if each.request.url.endswith("/house/maps?page=2")]
+        self.assertTrue(linked, "the list is read on by its link")
+        profile = self.folder / "checkpost.yaml"
+        profile.write_text("contract: c.json\nbase_url: http://127.0.0.1:1\ntables: [maps]\n", "utf-8")
+        with self.assertRaisesRegex(CheckPostError, "line 3.*written APP/TABLE, not maps"):
+            aim(read_profile(profile), False, 1.0)
 
     def test_a_member_for_records_that_only_a_refusal_or_the_change_names(self) -> None:
         misdescribed = {"type": "object", "properties": {"values": {"type": "array", "items": {"type": "object"}}}}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tempfile
 import unittest
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -77,6 +78,11 @@ class Resemblance(unittest.TestCase):
         blank = {"id": 9, "title": None, "author_id": None, "pages": 0, "price": None, "printed_at": None}
         self.assertFalse(shows(RESOURCE, [sent], blank, bears))
         self.assertTrue(shows(RESOURCE, [sent], blank, bears, new=True), "the body was not read")
+        now, long_ago = datetime.now(UTC).isoformat(), "2020-01-01T00:00:00Z"
+        defaults = {**blank, "price": "0.00", "printed_at": now}
+        self.assertTrue(shows(RESOURCE, [sent], defaults, bears, new=True), "what a database sets")
+        self.assertFalse(shows(RESOURCE, [sent], {**defaults, "printed_at": long_ago}, bears, new=True))
+        self.assertFalse(shows(RESOURCE, [sent], {**defaults, "price": "0.50"}, bears, new=True))
         stored = {"id": 9, **sent, "pages": 8, "price": 3.5}
         self.assertFalse(shows(RESOURCE, [sent], stored, bears, new=True))
         self.assertTrue(shows(RESOURCE, [sent], stored, bears, new=True, shown=stored))

@@ -56,9 +56,9 @@ def changed_values(
 
 
 def overruled(field: Field, sent: Mapping[str, Any], stored: Row) -> bool:
-    """Whether a row shows a text that has nothing of the one that was sent."""
+    """Whether a row shows nothing of the value that was sent: none at all, or a text that has no part of it."""
     pair = sent[field.name], stored[field.name]
-    return all(isinstance(each, str) for each in pair) and change(field, *pair) == OTHER_TEXT
+    return pair[1] is None or (all(isinstance(each, str) for each in pair) and change(field, *pair) == OTHER_TEXT)
 
 
 def answer_differs(

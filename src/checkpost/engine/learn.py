@@ -194,7 +194,9 @@ class _Reader:
             operation = listing_operation(contract, fold)
             if operation is None:
                 return contract
-            self.names = sorted(names_in(await self.get(operation.path)))
+            body = await self.get(operation.path)
+            found_names = names_in(body) if len(fold.parameters) == 1 else names_by(body, fold.parameters)
+            self.names = sorted(each for each in found_names if fold.of(each) is not None)
             found.append(Learnt(fold.path, f"{operation} names the tables {', '.join(self.names)}"))
         return unfolded(contract, self.names)
 
@@ -339,6 +341,14 @@ def names_in(body: Any) -> list[str]:
             return [name for name in body if re.fullmatch(r"[\w.-]+", name)]
         return [name for value in inner for name in names_in(value)]
     return []
+
+
+def names_by(body: Any, parts: Sequence[str]) -> list[str]:
+    """The names of tables in an answer whose objects hold each part of a name under a member called like that."""
+    if isinstance(body, dict) and all(isinstance(body.get(part), str) for part in parts):
+        return ["/".join(body[part] for part in parts)]
+    inner = body.values() if isinstance(body, dict) else body if isinstance(body, list) else ()
+    return [name for each in inner if isinstance(each, dict | list) for name in names_by(each, parts)]
 
 
 def where_rows_are(body: Any, pointer: str = "", depth: int = 3) -> tuple[str, list[dict[str, Any]]] | None:

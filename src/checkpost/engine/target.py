@@ -142,6 +142,11 @@ def understood(contract: Contract, profile: Profile) -> tuple[Contract, Model]:
     """What a contract and the profile say, with the paths of each table in place of one for all."""
     fold = fold_of(contract)
     tables = (profile.tables or fold.tables) if fold is not None else ()
+    for place, each in enumerate(profile.tables):
+        if fold is not None and fold.of(each) is None:
+            raise error_at(
+                profile, f"/tables/{place}", f"a table behind {fold.path} is written {fold.form}, not {each}"
+            )
     contract = with_choices(unfolded(contract, tables))
     rows = rows_by_name(contract, tables)
     return contract, infer(contract, profile.resources, profile.parameters, profile.queries, rows)

@@ -14,8 +14,8 @@ def folded_doubts(contract: Contract) -> list[Doubt]:
     fold = fold_of(contract)
     if fold is None:
         return []
-    message = f"which tables {{{fold.parameter}}} stands for is not stated; a run asks the API, if something lists them"
-    return [Doubt(fold.path, message, "tables: [NAME, …]")]
+    message = f"which tables {fold.own} stands for is not stated; a run asks the API, if something lists them"
+    return [Doubt(fold.path, message, f"tables: [{fold.form}, …]")]
 
 
 def doubts_of(resources: Mapping[str, Resource]) -> list[Doubt]:

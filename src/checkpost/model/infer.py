@@ -178,10 +178,17 @@ def _by_path(operations: Sequence[Operation]) -> dict[str, dict[str, Operation]]
     for path in by_path:
         alike.setdefault(_alike(path), []).append(path)
     for paths in alike.values():
-        first, *others = sorted(paths, key=lambda path: (-len(by_path[path]), "GET" not in by_path[path]))
+        named = [path for path in paths if not _DEED.search(path)] or paths
+        first, *others = sorted(named, key=lambda path: (-len(by_path[path]), "GET" not in by_path[path]))
         for path in others:
             by_path[first] = {**by_path.pop(path), **by_path[first]}
+        for path in set(paths) - set(named):
+            del by_path[path]
     return by_path
+
+
+#: A parameter at the end of a path that stands for something to do, and not for a row.
+_DEED = re.compile(r"\{\w*(?:action|method|verb|command)\w*\}/?$", re.I)
 
 
 #: What a path under a row is called that brings back the row that was deleted.

@@ -26,14 +26,23 @@ _LISTINGS = re.compile(r"^_?(tables|entities|collections|resources|objects|model
 
 
 _MOST_CHOICES = 20
+#: Parameters that may stand before the one for the table: what its tables belong to.
+_WHOLES = frozenset(
+    normal(word + ending)
+    for word in ("app", "schema", "database", "db", "service", "namespace", "catalog", "project", "module", "source")
+    for ending in ("", "_name", "_label", "_id")
+)
+_ROWS = re.compile(r"(?:/(?:rows|records|items|data|entries))?/?")
+#: What separates the parts of a table's name in texts of an API.
+_PARTS = re.compile(r"[/.]")
 
 
 @dataclass(frozen=True)
 class Fold:
-    """The parameter that stands for a table: its name, the path of a table's list, and the tables that the contract
-    names (none where it leaves them open)."""
+    """The parameters that stand for a table, the last for its own name and those before for what it belongs to; the
+    path of a table's list, and the tables that the contract names (none where it leaves them open)."""
 
-    parameter: str
+    parameters: tuple[str, ...]
     path: str
     tables: tuple[str, ...]
 
@@ -41,44 +50,69 @@ class Fold:
     def before(self) -> str:
         return self.path.partition("{")[0].rstrip("/")
 
+    @property
+    def own(self) -> str:
+        """The part of paths that stands for a table."""
+        return self.path[self.path.index("{") : self.path.rindex("}") + 1]
+
+    @property
+    def form(self) -> str:
+        """How the name of a table is written, its parts in capitals."""
+        return "/".join(each.upper() for each in self.parameters) if len(self.parameters) > 1 else "NAME"
+
+    def of(self, table: str) -> str | None:
+        """What stands for a table in paths; None where its name has not as many parts as it needs."""
+        parts = _PARTS.split(table) if len(self.parameters) > 1 else [table]
+        if len(parts) != len(self.parameters) or not all(parts):
+            return None
+        found = self.own
+        for name, part in zip(self.parameters, parts, strict=True):
+            found = found.replace(f"{{{name}}}", part)
+        return found
+
 
 def fold_of(contract: Contract) -> Fold | None:
-    """The parameter for all tables; None where the contract has a path for each."""
+    """The parameters for all tables; None where the contract has a path for each."""
     listed = [each for each in contract.operations if each.method == "GET" and _is_list(each.path)]
     for operation in listed:
-        name = re.findall(r"\{([^}]+)\}", operation.path)[0]
-        before = operation.path.partition("/{")[0].rpartition("/")[2]
+        *wholes, name = re.findall(r"\{([^}]+)\}", operation.path)
+        before = operation.path.rpartition("/{")[0].rpartition("/")[2]
         if normal(name) not in _NAMES and not (normal(name) in {"name", "id"} and _LISTINGS.match(before)):
             continue
-        under = [each.path for each in contract.operations if each.path.startswith(operation.path + "/{")]
+        if not {normal(each) for each in wholes} <= _WHOLES:
+            continue
+        under = [each.path for each in contract.operations if each.path.startswith(operation.path.rstrip("/") + "/{")]
         parameter = next((each for each in operation.parameters if each.name == name), None)
-        words = shape_of(parameter.schema).keywords if parameter is not None else {}
+        words = shape_of(parameter.schema).keywords if parameter is not None and not wholes else {}
         tables = tuple(str(each) for each in words.get("enum") or ())
         if under or tables:
-            return Fold(name, operation.path, tables)
+            return Fold((*wholes, name), operation.path, tables)
     return None
 
 
 def _is_list(path: str) -> bool:
-    """Whether the only parameter of a path is a whole part of it, and nothing but a word for rows stands behind it."""
-    return re.fullmatch(r"(?:/[^/{}]+)*/\{[^}]+\}(?:/(?:rows|records|items|data|entries))?/?", path) is not None
+    """Whether the parameters of a path are whole parts of it, and nothing but a word for rows stands behind them."""
+    *_, behind = re.split(r"/\{[^}]+\}", path)
+    whole = re.sub(r"/\{[^}]+\}(?=/|$)", "", path)
+    return whole != path and "{" not in whole and _ROWS.fullmatch(behind) is not None
 
 
 def unfolded(contract: Contract, tables: Sequence[str]) -> Contract:
     """The contract with the paths of each table in place of those for all of them."""
     fold = fold_of(contract)
-    if fold is None or not tables:
+    places = [place for table in tables if fold is not None and (place := fold.of(table)) is not None]
+    if fold is None or not places:
         return contract
-    own = f"{{{fold.parameter}}}"
+    own = fold.own
     # where rows stand behind a word of their own, the path before it is that of the table itself
-    itself = fold.path.partition(own)[0] + own if not fold.path.endswith(own) else ""
+    itself = fold.path.partition(own)[0] + own if not fold.path.rstrip("/").endswith(own) else ""
     operations: list[Operation] = []
     for each in contract.operations:
         if own not in each.path or each.path.rstrip("/") == itself:
             operations.append(each)
             continue
-        rest = tuple(parameter for parameter in each.parameters if parameter.name != fold.parameter)
-        operations += [replace(each, path=each.path.replace(own, table), parameters=rest) for table in tables]
+        rest = tuple(parameter for parameter in each.parameters if parameter.name not in fold.parameters)
+        operations += [replace(each, path=each.path.replace(own, place), parameters=rest) for place in places]
     return replace(contract, operations=tuple(operations))
 
 

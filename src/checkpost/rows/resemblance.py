@@ -6,17 +6,19 @@ import json
 import re
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from typing import Any
 
 from checkpost.model.field import MISSING, Field
 from checkpost.model.resource import Resource
-from checkpost.oracle.same import same
+from checkpost.oracle.same import kept_by_server, same
 from checkpost.rows.journal import Entry
 from checkpost.values.coined import has_mark
 from checkpost.wire.listing import Key, Row
 
 #: A moment with its seconds, or a UUID.
 _STAMP = re.compile(r"\d\d:\d\d:\d\d|^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$")
+_ZERO = re.compile(r"0+(?:\.0+)?")
 #: Signs that not every store takes, and how long what stands before them has to be to tell a text.
 _UNSTORABLE, _TELLING = re.compile("[\0\ud800-\udfff]"), 12
 #: How long what an API leaves of a text has to be to tell it, with the letters of the run's mark that no other run has;
@@ -130,15 +132,22 @@ def _begins(text: str, head: str) -> bool:
 
 
 def _blank(resource: Resource, row: Row, usual: Mapping[str, Sequence[Any]] | None = None) -> bool:
-    """Whether a row holds nothing but what an API sets itself: what a record without a value becomes."""
+    """Whether a row holds nothing but what an API sets itself: what a record without a value becomes. Where ``usual``
+    is given, be it empty, moments of the last minutes are such."""
     key = resource.key_fields
     chosen = [field for field in resource.writable("create") if field.name in row and field.name not in key]
     return bool(chosen) and all(
-        row[field.name] in (None, "", 0, False, [], {})
+        _is_nothing(row[field.name])
+        or (usual is not None and kept_by_server(field, None, row[field.name], datetime.now(UTC)))
         or (field.default is not MISSING and same(field, field.default, row[field.name]))
         or row[field.name] in (usual or {}).get(field.name, ())
         for field in chosen
     )
+
+
+def _is_nothing(value: Any) -> bool:
+    """Whether a value is what stands where none was given, be it a zero that is written as a text."""
+    return value in (None, "", 0, False, [], {}) or (isinstance(value, str) and _ZERO.fullmatch(value) is not None)
 
 
 def likeness(resource: Resource, record: Mapping[str, Any], row: Mapping[str, Any], bears: Bears) -> int:

@@ -205,7 +205,8 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
     elif paging.style in {"none", "range"}:
         short = not paging.limit or step < dict(pairs).get(paging.limit, 0)
         complete = total == step if total is not None else short and not says_more(first.answer, step)
-        if not complete and paging.style == "none" and next_url(client, first) is not None:
+        goes_on = paging.style == "none" and next_url(client, first) is not None
+        if goes_on and (total is None or not complete):
             complete = await reader.along() and (total is None or total <= sum(map(len, reader.pages)))
     listing = reader.listing(complete, total)
     if not complete and (total is None or total <= most) and len(listing.rows) <= most:
