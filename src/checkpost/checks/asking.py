@@ -16,7 +16,7 @@ from checkpost.model.spelling import Filtering, Pairs, Sorting
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Answer
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import USUAL_PAGE, Asked, Key, Listing, Row, counted, key_text, position_of
+from checkpost.wire.listing import USUAL_PAGE, Asked, Key, Listing, Row, counted, key_text, position_of, says_more
 
 T = TypeVar("T")
 _MOST_SHOWN = 5
@@ -165,6 +165,8 @@ async def _put(case: Case, asked: Asked, situation: str, limit: int | None, numb
     if rows is None and exchange.answer.status == 416:
         rows = []
     complete = rows is not None and (len(rows) == total if total is not None else _is_all(case, rows, size))
+    if rows is not None and total is None and says_more(exchange.answer, len(rows)):
+        complete = False
     if rows is not None and limit is None and not complete and (whole or total is None or len(rows) == 0):
         listing = await case.client.whole_list(_MOST_PAGES * size, case.check.name, situation, asked)
         case.requests += len(listing.exchanges)

@@ -151,8 +151,15 @@ def _named(purpose: Purpose) -> str:
 
 
 def _stale(tag: str) -> str:
-    """A tag that no row has."""
-    return '"' + tag.strip('W/"')[::-1] + '-0"'
+    """A tag like another one that the row does not have: the number before it, or one with another sign at its end."""
+    inside = tag.removeprefix("W/").strip('"')
+    if inside.isdecimal() and int(inside):
+        return f'"{int(inside) - 1}"'
+    place = max((place for place, sign in enumerate(inside) if sign.isalnum()), default=None)
+    if place is None:
+        return f'"{inside}0"'
+    other = "1" if inside[place] == "0" else "0" if inside[place].isdecimal() else "b" if inside[place] == "a" else "a"
+    return f'"{inside[:place]}{other}{inside[place + 1 :]}"'
 
 
 @check("concurrency.tag", needs=(*_NEEDS, "read"), creates=True, cost=lambda resource: 8)

@@ -16,11 +16,15 @@ from checkpost.contract.node import Node
 from checkpost.engine.target import Target, check_names
 from checkpost.model.actions import like_key
 from checkpost.model.correction import Correction
+from checkpost.model.envelopes import rows_pointer
 from checkpost.model.infer import infer
+from checkpost.model.operations import answer_schema
 from checkpost.model.paths import PARAMETER, parameters
 from checkpost.model.resource import Resource
+from checkpost.model.shape import shape_of
 from checkpost.model.unfolding import (
     GUESSED,
+    Fold,
     fold_of,
     learned,
     listing_operation,
@@ -38,6 +42,8 @@ T = TypeVar("T")
 _MOST_ROWS = 200
 #: How many fields that are not named like a key are tried as one.
 _MOST_NATURAL = 3
+#: How many databases, say, are looked into for tables, and how many tables are taken in all.
+_MOST_WHOLES, _MOST_TABLES = 8, 60
 _NAMES = ("name", "table", "table_name", "tableName", "id", "title", "resource", "entity")
 
 
@@ -57,6 +63,7 @@ def open_questions(target: Target) -> bool:
         or _lacks_key(each)
         or _has_no_key(each)
         or _says_of_bodies_alone(each)
+        or _leaves_rows_open(each)
         or (_is_read_at_once(each) and each.envelope.total is not None)
         for each in target.model.resources
     )
@@ -65,6 +72,13 @@ def open_questions(target: Target) -> bool:
 def _is_read_at_once(resource: Resource) -> bool:
     """Whether the contract describes a list, and nothing that would read it on."""
     return "list" in resource.operations and resource.paging.style == "none" and not resource.paging.limit
+
+
+def _leaves_rows_open(resource: Resource) -> bool:
+    """Whether the schema of a list's rows names none of their fields, and what is shown of one row does."""
+    answer = answer_schema(resource.operations.get("list"))
+    rows = rows_pointer(answer, resource.name)
+    return rows is not None and rows[1] is not None and not shape_of(rows[1]).properties
 
 
 def _says_of_bodies_alone(resource: Resource) -> bool:
@@ -150,7 +164,8 @@ class _Reader:
         resource = client.resource
         if not resource.fields:
             return await self.schema_of(resource, contract) or await self.sampled(client, settled)
-        if resource.envelope.rows is not None or "list" not in resource.operations:
+        told = resource.envelope.rows is not None and not _leaves_rows_open(resource)
+        if told or "list" not in resource.operations:
             return None
         schema = await self.sampled(client, settled)
         shown = set(schema["properties"]) if schema is not None else set()
@@ -192,13 +207,31 @@ class _Reader:
         self.names = self.target.profile.tables or fold.tables
         if not self.names:
             operation = listing_operation(contract, fold)
-            if operation is None:
+            body = await self.get(operation.path) if operation is not None else None
+            told = names_in(body) if len(fold.parameters) == 1 else names_by(body, fold.parameters)
+            told = told or await self.names_under(fold)
+            self.names = sorted(each for each in told if fold.of(each) is not None)
+            if not self.names:
                 return contract
-            body = await self.get(operation.path)
-            found_names = names_in(body) if len(fold.parameters) == 1 else names_by(body, fold.parameters)
-            self.names = sorted(each for each in found_names if fold.of(each) is not None)
-            found.append(Learnt(fold.path, f"{operation} names the tables {', '.join(self.names)}"))
+            where = operation or f"GET {fold.before}"
+            found.append(Learnt(fold.path, f"{where} names the tables {', '.join(self.names)}"))
         return unfolded(contract, self.names)
+
+    async def names_under(self, fold: Fold) -> list[str]:
+        """The names of tables where each list says what there is under what the one before it names: those of
+        databases, say, and of the tables in each."""
+        known = [""]
+        for parameter in fold.parameters if len(fold.parameters) > 1 else ():
+            path = fold.path.partition(f"/{{{parameter}}}")[0]
+            further: list[str] = []
+            for each in known[:_MOST_WHOLES]:
+                parts = each.split("/") if each else []
+                asked = path
+                for name, part in zip(fold.parameters, parts, strict=False):
+                    asked = asked.replace(f"{{{name}}}", part)
+                further += ["/".join([*parts, name]) for name in names_in(await self.get(asked))]
+            known = further
+        return known[:_MOST_TABLES] if known != [""] else []
 
     async def schema_of(self, resource: Resource, contract: Contract) -> dict[str, Any] | None:
         """The schema of a resource's rows as an operation of the API describes it."""

@@ -210,14 +210,16 @@ RECORD_MEMBERS = ("data", "record", "item", "row", "values", "fields", "attribut
 
 
 def lone_member(schema: Node | None, names: frozenset[str]) -> str | None:
-    """The one member that a request's body has, where that is for a record whose fields, ``names``, it does not
-    describe: a JSON Pointer; None where there is none."""
-    members = shape_of(schema).properties
-    if len(members) != 1 or not members.keys() <= set(RECORD_MEMBERS) - names:
+    """The one member of a request's body that is for a record whose fields, ``names``, it does not describe: a JSON
+    Pointer; None where there is none. Beside it may stand what is no field."""
+    shape = shape_of(schema)
+    holding = [each for each in shape.properties if each in set(RECORD_MEMBERS) - names]
+    if len(holding) != 1 or shape.properties.keys() & names:
         return None
-    name, node = next(iter(members.items()))
-    types = shape_of(node).types
-    return join("", name) if not types or types & {"object", "array"} else None
+    inside = shape_of(shape.properties[holding[0]])
+    if len(shape.properties) > 1 and (inside.properties or shape.required - set(holding)):
+        return None
+    return join("", holding[0]) if not inside.types or inside.types & {"object", "array"} else None
 
 
 #: Members that hold the row in an answer about one, and what may stand beside it there.
@@ -259,4 +261,6 @@ def row_pointer(schema: Node | None, names: frozenset[str], in_lists: bool = Fal
         candidate = (-score, normal(name) in _CHOOSING, pointer.count("/"), pointer)
         if score >= 0.5 and (best is None or candidate < best):
             best = candidate
-    return best[3] if best else None
+    if best is None and not in_lists:
+        return None
+    return best[3] if best else lone_member(schema, names)

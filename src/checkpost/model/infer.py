@@ -167,6 +167,10 @@ def infer(
     return Model(tuple(resources.values()), others, (*folded_doubts(contract), *doubts_of(resources)))
 
 
+#: What says of a schema which fields rows may have beside those named, or that none were ever stated.
+_STATED = frozenset({"additionalProperties", GUESSED})
+
+
 def _by_path(operations: Sequence[Operation]) -> dict[str, dict[str, Operation]]:
     """Operations by path and method. Paths that differ in the names of their parameters alone are one (OpenAPI 3.1,
     4.8.8.2), and so are those that differ in a slash at their end: what the one with the most methods does not have is
@@ -475,7 +479,7 @@ def _resource(
         queries=queries,
         values=correction.values,
         constants={purpose: each for purpose, each in constants.items() if purpose in operations},
-        fields_unstated=bool(names) and layout.plain and "additionalProperties" not in shape_of(row_schema).keywords,
+        fields_unstated=bool(names) and layout.plain and not shape_of(row_schema).keywords.keys() & _STATED,
         partial_replace="replace" in required and not required["replace"] and bool(required.get("create")),
         layout=layout,
         addresses=addresses,

@@ -35,6 +35,10 @@ _CURSORS = (
 _SURE = {*_LIMITS[:5], *_OFFSETS[:2], *_PAGES[:2]}
 
 
+#: A maximum from here on is that of a type, and no page's.
+_OF_A_TYPE = 2**31 - 1
+
+
 def infer_paging(
     operation: Operation | None,
     next_pointer: str | None,
@@ -111,7 +115,9 @@ def tokens_of(operation: Operation | None) -> frozenset[str]:
 def _most(limit: Parameter, most_items: int | None) -> int | None:
     """The largest size of a page: by the schema, by words, or by the most rows that an answer may have."""
     stated = shape_of(limit.schema).keywords.get("maximum")
-    return int(stated) if isinstance(stated, int | float) else _most_said(limit) or most_items
+    if isinstance(stated, int | float) and stated < _OF_A_TYPE:
+        return int(stated)
+    return _most_said(limit) or most_items
 
 
 def _most_said(parameter: Parameter) -> int | None:

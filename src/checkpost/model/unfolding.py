@@ -10,6 +10,7 @@ from operator import is_
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.node import Node
 from checkpost.contract.pointer import escape
+from checkpost.model.envelopes import rows_pointer
 from checkpost.model.paths import normal, singular
 from checkpost.model.shape import shape_of
 
@@ -26,13 +27,22 @@ _LISTINGS = re.compile(r"^_?(tables|entities|collections|resources|objects|model
 
 
 _MOST_CHOICES = 20
+#: Parameters that stand for tables where their rows are not described: else what has the key may be a row.
+_KEYED = frozenset(
+    normal(word + ending)
+    for word in ("table", "collection", "dataset")
+    for ending in ("_id", "_key", "_slug", "_uuid", "_id_or_name")
+)
 #: Parameters that may stand before the one for the table: what its tables belong to.
 _WHOLES = frozenset(
     normal(word + ending)
-    for word in ("app", "schema", "database", "db", "service", "namespace", "catalog", "project", "module", "source")
+    for word in (
+        *("app", "schema", "database", "db", "service", "namespace", "catalog", "project", "module", "source"),
+        *("base", "org", "orgs", "workspace", "bucket", "doc", "server", "site", "db_branch"),
+    )
     for ending in ("", "_name", "_label", "_id")
 )
-_ROWS = re.compile(r"(?:/(?:rows|records|items|data|entries))?/?")
+_ROWS = re.compile(r"(?:/(?:rows|records|items|data|entries|documents))?/?")
 #: What separates the parts of a table's name in texts of an API.
 _PARTS = re.compile(r"[/.]")
 
@@ -77,7 +87,9 @@ def fold_of(contract: Contract) -> Fold | None:
     for operation in listed:
         *wholes, name = re.findall(r"\{([^}]+)\}", operation.path)
         before = operation.path.rpartition("/{")[0].rpartition("/")[2]
-        if normal(name) not in _NAMES and not (normal(name) in {"name", "id"} and _LISTINGS.match(before)):
+        word = normal(name)
+        named = word in _NAMES or (word in {"name", "id"} and _LISTINGS.match(before))
+        if not named and not (word in _KEYED and _rows_untold(operation)):
             continue
         if not {normal(each) for each in wholes} <= _WHOLES:
             continue
@@ -88,6 +100,13 @@ def fold_of(contract: Contract) -> Fold | None:
         if under or tables:
             return Fold((*wholes, name), operation.path, tables)
     return None
+
+
+def _rows_untold(operation: Operation) -> bool:
+    """Whether nothing says which fields the rows of a list have."""
+    content = [each for response in operation.success() for each in response.content]
+    rows = [rows_pointer(each.schema, "") for each in content]
+    return all(each is None or not shape_of(each[1]).properties for each in rows)
 
 
 def _is_list(path: str) -> bool:

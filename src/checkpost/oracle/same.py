@@ -127,7 +127,7 @@ def kept_by_server(field: Field, before: Any, after: Any, now: datetime) -> bool
     moment = instant(after) if isinstance(after, str) else None
     if moment is not None:
         return abs((moment - now).total_seconds()) < _AROUND
-    numbers = isinstance(before, int | float) and isinstance(after, int | float) and after > before
+    numbers = isinstance(before, int | float) and isinstance(after, int | float)
     if numbers and any(abs(after / unit - now.timestamp()) < _AROUND for unit in (1, 1000)):
         return True  # a moment as seconds or milliseconds since 1970
     counts = isinstance(before, int) and isinstance(after, int)

@@ -129,7 +129,8 @@ class _Settling:
         self._close(names, left)
         stay = {(each.table, each.key) for each in left}
         gone = sum(each not in stay for each in self.asked)
-        return Settlement(tuple(left), (*self.ledger.harmed, *self._touched(names)), gone, +self.purged)
+        touched = await self._touched(names)
+        return Settlement(tuple(left), (*self.ledger.harmed, *touched), gone, +self.purged)
 
     async def _look(self, name: str, whole: bool) -> Look:
         """A table as it is now; where little was left of a long list, by the keys of that, unless it is wanted
@@ -224,7 +225,7 @@ class _Settling:
             ]
             self.ledger.journal.settle(closed, "list" if found.whole else "key")
 
-    def _touched(self, names: Sequence[str]) -> list[Harm]:
+    async def _touched(self, names: Sequence[str]) -> list[Harm]:
         """Rows of others that are not as they were before the run, where nobody else was seen at work."""
         found: list[Harm] = []
         for name in names:
@@ -241,12 +242,25 @@ class _Settling:
                 if key in told:
                     continue
                 now = seen.rows.get(key)
+                if now is None and await self._is_read(client, key):
+                    continue  # the list leaves it out, for whatever reason
                 how = "is gone" if now is None else ""
                 if now is not None and (changed := differences(fields, row, now, settable)):
                     how = f"has another {changed[0]}"
                 if how:
                     found.append(Harm(name, key, how, row, certain=alone))
         return found
+
+    @staticmethod
+    async def _is_read(client: Client, key: Key) -> bool:
+        """Whether reading a row by its key shows it."""
+        if "read" not in client.resource.operations:
+            return False
+        try:
+            exchange = await client.send("read", key=key, check="tidying up", situation="whether a row is there")
+        except Unsafe:
+            return False
+        return client.row_read(exchange.answer) is not None
 
 
 def _said(exchange: Exchange) -> str:

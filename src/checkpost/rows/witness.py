@@ -36,6 +36,7 @@ _FAILS_WITH_THE_LIST = "reading it fails, and so does the list: it may be the ro
 _NEVER_SEEN = "neither its key nor its list has shown it, or any other row of this run"
 _OTHER_VALUES = "a create was answered with its key, but it shows other values than were sent"
 _HAD_BEFORE = "a create was answered with its key, and it is as was sent, but the list had such a key before the run"
+_MADE_ANEW = "a row of this run with its key was removed, and then a change of it was answered with success"
 _PARTS: tuple[Operator, ...] = ("contains", "icontains", "like", "ilike", "match")
 
 
@@ -274,6 +275,7 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
             found.like[key] = "it is like a row that was removed since, and does not bear the run's mark"
         elif table.whole and answered.get(key, 0) <= entry.number:
             found.like[key] = _OTHER_VALUES  # or its removal, which was on its way, was not carried out
+    _made_anew(table, entries, removals, found)
     makers = [each for each in entries if each.kind != "remove"]
     texts: dict[str, list[Entry]] = {}
     for entry in makers:
@@ -305,6 +307,23 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
         if key is not None and key in found.rows and ledger.shows(entry, key, found.rows[key]):
             found.like.setdefault(key, _HAD_BEFORE)
     _suspect(ledger, client, table, makers, found)
+
+
+def _made_anew(table: Table, entries: Sequence[Entry], removals: Mapping[Key, int], found: Look) -> None:
+    """Claim the rows that changes have made, under keys of the run's own whose rows were gone: it is the run's where no
+    server would give the key again, and may be where one would."""
+    for entry in entries:
+        key = entry.key
+        if entry.kind != "change" or key is None or key not in table.ever or key not in found.rows or key in found.own:
+            continue
+        gone = removals.get(key, table.left.get(key, 0))
+        refused = entry.sure and entry.status >= 400
+        if not gone or gone > entry.number or refused:
+            continue
+        if given_once(key):
+            found.own[key] = entry
+        elif entry.sure:
+            found.like.setdefault(key, _MADE_ANEW)
 
 
 def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entry], found: Look) -> None:

@@ -7,7 +7,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urljoin, urlsplit, urlunsplit
 
 from checkpost.contract.pointer import walk
 from checkpost.model.envelopes import TOTAL_HEADERS
@@ -89,9 +89,10 @@ def next_url(client: Client, page: Exchange) -> str | None:
         if link is not None:
             return urljoin(page.request.url, link)
         beside = next_in(page.answer)
-        url = urljoin(page.request.url, beside or "")
-        # nothing describes it: it has to lead to the same list
-        return url if beside and urlsplit(url)[:3] == urlsplit(page.request.url)[:3] else None
+        asked, told = urlsplit(page.request.url), urlsplit(urljoin(page.request.url, beside or ""))
+        # nothing describes it: it has to lead to the same list, though a server may know itself by another name
+        same = told.path == asked.path and (told[:2] == asked[:2] or told.port == asked.port)
+        return urlunsplit((*asked[:2], *told[2:])) if beside and same else None
     try:
         link = walk(page.answer.json, pointer)
     except LookupError:
@@ -139,7 +140,7 @@ def says_more(answer: Answer, shown: int) -> bool:
         number = re.search(r"(?:^|/)\s*(\d+)\s*$", value) if name.lower() in TOTAL_HEADERS else None
         if number is not None and int(number[1]) > shown:
             return True
-    if linked(answer, "next") is not None:
+    if linked(answer, "next") is not None or next_in(answer) is not None:
         return True
     stated = said(answer)
     total = _total(stated)

@@ -44,13 +44,19 @@ def said(answer: Answer) -> dict[tuple[Kind, str], Any]:
 
 
 def next_in(answer: Answer) -> str | None:
-    """The link to the next page that stands beside the rows, under a name that nothing describes; None for none."""
-    return next(_links_in(answer.json, _DEEP), None)
+    """The link to the next page that stands beside the rows, or in a header, under a name that nothing describes; None
+    for none."""
+    headers = (value for name, value in answer.headers if _is_next(name.lower().removeprefix("x-")) and "/" in value)
+    return next(_links_in(answer.json, _DEEP), None) or next(headers, None)
+
+
+def _is_next(name: str) -> bool:
+    return re.sub(r"[^a-z]", "", name.lower()) in NEXT_LINKS
 
 
 def _links_in(body: Any, depth: int) -> Iterator[str]:
     for name, value in body.items() if isinstance(body, dict) else ():
-        if isinstance(value, str) and re.sub(r"[^a-z]", "", name.lower()) in NEXT_LINKS:
+        if isinstance(value, str) and _is_next(name):
             if re.match(r"https?://|/|\?", value):
                 yield value
         elif isinstance(value, dict) and depth > 1:
