@@ -7,7 +7,8 @@ import os
 import tempfile
 import unittest
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
+from unittest import mock
 
 from starlette.applications import Starlette
 from starlette.requests import Request
@@ -187,6 +188,45 @@ class Housed(Untold):
         return Starlette(routes=[Route(path, self.answer, methods=["GET"]) for path in paths])
 
 
+class Storeyed(Housed):
+    """Only the levels themselves say what there is, and a key stands for a table: its rows are not described."""
+
+    described: ClassVar[Json] = {}
+
+    def contract(self) -> Json:
+        contract = Untold.contract(self)
+        house, table, key = (
+            {"name": each, "in": "path", "required": True, "schema": {"type": "string"}}
+            for each in ("app", "collection_id", "key")
+        )
+        plain, _, one = contract["paths"].values()
+        row = {"type": "object", "properties": self.described}
+        rows = {"type": "object", "properties": {"results": {"type": "array", "items": row}}}
+        answer = {"200": {"description": "", "content": {"application/json": {"schema": rows}}}}
+        listed = {"parameters": [house, table], "get": {"responses": answer}}
+        path = "/apps/{app}/tables/{collection_id}/records"
+        paths = {
+            "/apps": plain,
+            "/apps/{app}/tables": {**plain, "parameters": [house]},
+            path: listed,
+            path + "/{key}": {**one, "parameters": [house, table, key]},
+        }
+        return {**contract, "paths": paths}
+
+    async def answer(self, request: Request) -> Response:
+        if request.url.path == "/apps":
+            return JSONResponse({"data": [{"id": "house"}]})
+        if request.url.path == "/apps/house/tables":
+            return JSONResponse([{"id": each} for each in self.rows])
+        request.path_params["table"] = request.path_params.pop("collection_id")
+        return await super().answer(request)
+
+    def app(self) -> Starlette:
+        path = "/apps/{app}/tables/{collection_id}/records"
+        paths = ("/apps", "/apps/{app}/tables", path, path + "/{key}")
+        return Starlette(routes=[Route(path, self.answer, methods=["GET"]) for path in paths])
+
+
 class Wrapping(Untold):
     """Records stand in a member that only a refusal names; a create answers with the number that a driver gives."""
 
@@ -318,6 +358,18 @@ class Asked(unittest.TestCase):
         profile.write_text("contract: c.json\nbase_url: http://127.0.0.1:1\ntables: [maps]\n", "utf-8")
         with self.assertRaisesRegex(CheckPostError, "line 3.*written APP/TABLE, not maps"):
             aim(read_profile(profile), False, 1.0)
+
+    def test_tables_that_each_level_names(self) -> None:
+        storeyed = Storeyed()
+        with Served(storeyed.app()) as served:
+            file = self.folder / "c.json"
+            file.write_text(json.dumps(storeyed.contract()), "utf-8")
+            result = run_against(str(file), served.base_url, self.folder, role=None)
+        found = {each.name: [field.name for field in each.fields] for each in result.target.model.resources}
+        self.assertEqual(found, {"maps": ["id", "title", "scale"], "shelves": ["code", "room"]})
+        self.assertEqual([each for each in result.findings if each.severity != "note"], [])
+        with mock.patch.object(Storeyed, "described", {"title": {"type": "string"}}):
+            self.assertIsNone(fold_of(contract_of(Storeyed().contract())), "what has such rows may be a row itself")
 
     def test_a_member_for_records_that_only_a_refusal_or_the_change_names(self) -> None:
         misdescribed = {"type": "object", "properties": {"values": {"type": "array", "items": {"type": "object"}}}}

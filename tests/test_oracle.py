@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from checkpost.checks.concurrency import another_tag
 from checkpost.checks.sort import telling
 from checkpost.contract.node import Library, Node
 from checkpost.model.fields import fields_of
@@ -48,6 +49,10 @@ class Telling(unittest.TestCase):
         self.assertEqual(getattr(telling(falling, True), "name", None), "id")
         gaps = snapshot([{"price": price} for price in (9, None, 5, 2)])
         self.assertIsNone(telling(gaps, False), "where nulls go is another question")
+
+    def test_a_tag_that_is_another_one_has_the_same_form(self) -> None:
+        for tag, other in (('"17"', '"16"'), ('W/"a9f"', '"a9a"'), ('"a"', '"b"'), ('"x-0"', '"x-1"'), ('""', '"0"')):
+            self.assertEqual(another_tag(tag), other)
 
     def test_who_made_a_row_is_kept_by_the_server(self) -> None:
         for name, kept in (("created_by", True), ("user_updated", True), ("lastModifiedBy", True), ("owner", False)):

@@ -22,6 +22,7 @@ from checkpost.model.resource import Resource
 from checkpost.wire.client import Client
 from checkpost.wire.exchange import Answer
 from checkpost.wire.listing import Listing, linked
+from checkpost.wire.numbering import next_in
 from checkpost.wire.session import Limits, Session
 from tests.foreign import Served
 from tests.simulation.api import CROPS, Api, Temper
@@ -303,6 +304,17 @@ class Links(unittest.TestCase):
         answer = Answer(200, (("link", "</a>; rel=first"), ("LINK", "</b>; rel=next")))
         self.assertEqual(linked(answer, "next"), "/b")
         self.assertIsNone(linked(Answer(200, ()), "next"))
+
+    def test_a_next_page_that_nothing_describes(self) -> None:
+        there = "http://127.0.0.1/lots?token=x"
+        for headers, body, expected in (
+            ((("Next-Page", there),), b"[]", there),
+            ((("X-Next", there),), b"[]", there),
+            ((("Next-Page", "2"),), b"[]", None),
+            ((), b'{"meta": {"next": "/lots?page=2"}}', "/lots?page=2"),
+            ((), b'{"next": null}', None),
+        ):
+            self.assertEqual(next_in(Answer(200, headers, body)), expected, (headers, body))
 
     def test_every_style_of_the_stand_in_is_read_whole(self) -> None:
         from checkpost.demo.server import InProcess

@@ -12,6 +12,8 @@ from checkpost.errors import CheckPostError
 from checkpost.model.infer import infer
 from checkpost.rows.journal import Entry
 from checkpost.rows.resemblance import Bears, likeness, marked, match, may_be, shows, stamps
+from checkpost.rows.table import Table
+from checkpost.rows.witness import Look, made_anew
 from checkpost.store.runs import load, load_exchange, names, save, store_path
 from tests.foreign import STYLES, Library
 from tests.support import contract_of
@@ -110,6 +112,25 @@ class Resemblance(unittest.TestCase):
         entries = [Entry(1, "books", record(1)), Entry(2, "books", refused), Entry(3, "books", record(3))]
         found = {entry.number: key for entry, key in match(RESOURCE, entries, rows, set(), bears)}
         self.assertEqual(found, {1: (1,), 3: (3,)})
+
+
+class MadeAnew(unittest.TestCase):
+    def test_a_row_that_a_change_made_of_a_removed_one_is_the_runs_if_no_server_gives_its_key_again(self) -> None:
+        lasting, number = ("5f0c8f0e-7a51-4c53-9d0e-0d9c3f0a1b2c",), (7,)
+        for key, status, removed, own, like in (
+            (lasting, 201, 3, True, False),
+            (lasting, 404, 3, False, False),
+            (lasting, 201, 9, False, False),
+            (lasting, 201, 0, False, False),
+            (number, 201, 3, False, True),
+            (number, 0, 3, False, False),
+        ):
+            entry = Entry(5, "books", {}, key, "change", status=status, sure=status > 0)
+            found = Look(rows={key: {"id": key[0]}})
+            made_anew(Table(ever={key}), [entry], {key: removed} if removed else {}, found)
+            self.assertEqual((key in found.own, key in found.like), (own, like), (key, status, removed))
+            made_anew(Table(), [entry], {key: 3}, other := Look(rows={key: {"id": key[0]}}))
+            self.assertEqual((other.own, other.like), ({}, {}), "a key that was never the run's")
 
 
 class Store(unittest.TestCase):

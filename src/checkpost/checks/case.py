@@ -295,6 +295,12 @@ class Case:
                 return {each.name: value}
         return {}
 
+    def says_made(self, exchange: Exchange) -> bool:
+        """Whether a create's answer says that it made a row: 200 beside a documented 201 shows the one that was there
+        (RFC 9110, 9.3.3)."""
+        documented = {each.status for each in self.operation("create").responses}
+        return exchange.answer.ok and not (exchange.answer.status == 200 and {"200", "201"} <= documented)
+
     def sayable(self, purpose: Purpose, value: Any) -> bool:
         """Whether a body for a purpose can hold a value: a form has no null, and an empty text may stand for it."""
         operation = self.resource.operations.get(purpose)

@@ -39,7 +39,7 @@ async def one_of_many(case: Case) -> AsyncIterator[Finding]:
         made = await all_of(
             case.create({**record, field.name: value}, "the same unique value at the same moment") for record in records
         )
-    taken = [exchange for exchange, _ in made if exchange.answer.ok]
+    taken = [exchange for exchange, _ in made if case.says_made(exchange)]
     if len(taken) != 1:
         stored = len({key for _, key in made if key is not None})
         yield case.finding(
@@ -150,7 +150,7 @@ def _named(purpose: Purpose) -> str:
     return purpose.capitalize()
 
 
-def _stale(tag: str) -> str:
+def another_tag(tag: str) -> str:
     """A tag like another one that the row does not have: the number before it, or one with another sign at its end."""
     inside = tag.removeprefix("W/").strip('"')
     if inside.isdecimal() and int(inside):
@@ -192,7 +192,9 @@ async def tags(case: Case) -> AsyncIterator[Finding]:
                 purpose="read",
                 evidence=[exchange, known],
             )
-        other = await case.send("read", "a row with another tag", key=own.key, headers={"If-None-Match": _stale(tag)})
+        other = await case.send(
+            "read", "a row with another tag", key=own.key, headers={"If-None-Match": another_tag(tag)}
+        )
         if other.answer.status == 304:
             yield case.finding(
                 "error",
@@ -284,7 +286,7 @@ async def stale_changes(case: Case) -> AsyncIterator[Finding]:
             if MISSING in values.values():
                 continue
         asked = {"key": own.key, **body}
-        stale = await case.send(purpose, f"a stale tag on {purpose}", headers={"If-Match": _stale(tag)}, **asked)
+        stale = await case.send(purpose, f"a stale tag on {purpose}", headers={"If-Match": another_tag(tag)}, **asked)
         there, after = await case.read(own.key, "the row then")
         gone = after is None and case.client.absent(there.answer)
         changed = gone or bool(after is not None and differences(case.fields, row, after, case.settable))

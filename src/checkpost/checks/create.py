@@ -379,7 +379,7 @@ async def _duplicate(
 ) -> AsyncIterator[Finding]:
     exchange, overwritten, evidence = await _beside(case, first, record, f"a duplicate of {name}")
     case.state.in_columns |= field is not None and exchange.answer.refused
-    if exchange.answer.ok or overwritten:
+    if overwritten or case.says_made(exchange):
         outcome = (
             f"{exchange.answer.status}, and {overwritten[0]} of the first row changed"
             if overwritten

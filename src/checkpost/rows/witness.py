@@ -275,7 +275,7 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
             found.like[key] = "it is like a row that was removed since, and does not bear the run's mark"
         elif table.whole and answered.get(key, 0) <= entry.number:
             found.like[key] = _OTHER_VALUES  # or its removal, which was on its way, was not carried out
-    _made_anew(table, entries, removals, found)
+    made_anew(table, entries, removals, found)
     makers = [each for each in entries if each.kind != "remove"]
     texts: dict[str, list[Entry]] = {}
     for entry in makers:
@@ -309,7 +309,7 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
     _suspect(ledger, client, table, makers, found)
 
 
-def _made_anew(table: Table, entries: Sequence[Entry], removals: Mapping[Key, int], found: Look) -> None:
+def made_anew(table: Table, entries: Sequence[Entry], removals: Mapping[Key, int], found: Look) -> None:
     """Claim the rows that changes have made, under keys of the run's own whose rows were gone: it is the run's where no
     server would give the key again, and may be where one would."""
     for entry in entries:
