@@ -173,6 +173,17 @@ class Inference(unittest.TestCase):
             model = model_of({"/me": {"get": operation(one)}})
             self.assertEqual([each.envelope.rows for each in model.resources if each.envelope.rows], [], data)
 
+    def test_a_list_that_is_drawn_by_chance_is_no_table(self) -> None:
+        for words, number in (({"summary": "List random things"}, 1), ({"summary": "List things"}, 2)):
+            drawn = {**operation({"type": "array", "items": ROW}), **words}
+            listed = operation({"type": "array", "items": ROW})
+            paths = {
+                "/things": {"get": listed},
+                "/things/{id}": {"get": operation(ROW)},
+                "/things/sample": {"get": drawn},
+            }
+            self.assertEqual(len(model_of(paths).resources), number)
+
     def test_a_path_without_rows_is_no_resource(self) -> None:
         health = {"type": "object", "properties": {"status": {"type": "string"}}}
         model = model_of({"/health": {"get": operation(health)}, "/login": {"post": operation(health, health)}})

@@ -332,6 +332,21 @@ class OrdersAndFields(unittest.TestCase):
             counting = resource.queries.counting
             self.assertEqual(counting.value if counting else None, value, parameter)
 
+    def test_an_object_of_conditions_that_is_spread_may_as_well_be_json(self) -> None:
+        inside = {"type": "object", "properties": {"name": {}, "price": {"type": "number"}}}
+        spread, as_json = resource_of(query("where", inside)).queries.filterings
+        self.assertEqual((spread.form, as_json.form, as_json.parameter), ("parameters", "json", "where"))
+        fields = {each.name: each for each in resource_of().fields}
+        self.assertEqual(spread.pairs(Compare("price", "eq", 2), fields), [("price", "2")])
+        self.assertEqual(as_json.pairs(Compare("price", "eq", 2), fields), [("where", '{"price": 2}')])
+        [alone] = resource_of(query("shown", inside)).queries.filterings
+        self.assertEqual(alone.form, "parameters", "its name is none for conditions")
+
+    def test_words_about_commas_go_before_the_style(self) -> None:
+        for said, separator in (("Several are separated by commas.", ","), ("Names of fields.", None)):
+            several = {"type": "array", "items": {"type": "string", "enum": ["id", "-id", "name", "-name"]}}
+            self.assertEqual(resource_of(query("sort_by", several, said)).queries.sortings[0].separator, separator)
+
     def test_aggregates(self) -> None:
         answer = {"responses": {"200": {"description": ""}}}
         measures = [Measure("count"), Measure("sum", "price")]

@@ -110,7 +110,9 @@ async def _proves_itself(case: Case, snapshot: Snapshot, filtering: Filtering, o
     for field in sorted(snapshot.fields.values(), key=lambda each: each.name in keys):
         if field.kind not in {"number", "text"} or proven == 2 or (operator != "eq" and field.kind == "text"):
             continue
-        for condition in list(conditions(field, [operator], snapshot, case.world.mark))[:1]:
+        known = filtering.operators(field.name)
+        asked: Operator = "match" if operator == "eq" and "eq" not in known and "match" in known else operator
+        for condition in list(conditions(field, [asked], snapshot, case.world.mark))[:1]:
             try:
                 reply = await ask(case, spelled(case, Query(condition), filtering), "trying how filters are written")
             except Inexpressible:

@@ -30,6 +30,10 @@ def choices_of(parameter: Parameter) -> list[str]:
     return [str(each) for each in listed]
 
 
+#: Words that have several values joined by commas.
+_COMMAS = re.compile(r"\bcsv\b|\bcommas?[- ](?:separated|delimited)\b|\bseparated?\b[^.]*\bcommas?\b", re.I)
+
+
 def joined_by(parameter: Parameter) -> str | None:
     """What joins names: as ``separator_of``, or a list or an object in JSON where words, examples or the default show
     one."""
@@ -42,8 +46,8 @@ def joined_by(parameter: Parameter) -> str | None:
 
 
 def separator_of(parameter: Parameter) -> str | None:
-    """What joins several values; None where the parameter is repeated (OpenAPI 3.1, 4.8.12)."""
-    if not shape_of(parameter.schema).is_array:
+    """What joins several values, by words or its style; None where the parameter is repeated (OpenAPI 3.1, 4.8.12)."""
+    if not shape_of(parameter.schema).is_array or _COMMAS.search(said_of(parameter)):
         return ","
     joins = {"spaceDelimited": " ", "pipeDelimited": "|"}
     return None if parameter.explode else joins.get(parameter.style, ",")

@@ -167,6 +167,8 @@ def infer(
     return Model(tuple(resources.values()), others, (*folded_doubts(contract), *doubts_of(resources)))
 
 
+#: What is said of a list that holds rows drawn by chance.
+_DRAWN = re.compile(r"\brandom(?:ly)?\b|\bshuffled?\b", re.I)
 #: What says of a schema which fields rows may have beside those named, or that none were ever stated.
 _STATED = frozenset({"additionalProperties", GUESSED})
 
@@ -326,9 +328,10 @@ def _resource(
     stated = correction.collection or correction.item or correction.rows
     if not operations or set(operations) == {"create"}:
         return None
-    about = family.collection is not None and family.collection.rstrip("/").rpartition("/")[2].startswith("_")
-    if about and family.item is None and set(operations) == {"list"} and not stated:
-        return None  # what is told of a table, and none of its rows
+    word = (family.collection or "").rstrip("/").rpartition("/")[2]
+    drawn = listing is not None and _DRAWN.search(f"{word} {listing.summary} {listing.description}")
+    if (word.startswith("_") or drawn) and family.item is None and set(operations) == {"list"} and not stated:
+        return None  # what is told of a table, and none of its rows; or some of them, others each time
     if rows is None and set(operations) <= {"list", "create"} and not stated:
         return None  # a path that answers with no rows and has no items is no table
     row_schema = rows[1] if rows else None

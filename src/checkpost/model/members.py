@@ -35,7 +35,8 @@ def with_members(operation: Operation) -> Operation:
     """An operation whose parameters that hold an object with described members (OpenAPI 3.1, 4.8.12: ``content``) are
     taken apart: each member is a parameter named ``PARAMETER#/MEMBER``, and ``PARAMETER#/MEMBER/-`` where it is an
     array (RFC 6901, 4: what stands behind its last item). The members of an object that is spread (OpenAPI 3.1, 4.8.12:
-    ``form`` and ``explode``) are parameters of their own names; an object inside one is written in brackets."""
+    ``form`` and ``explode``) are parameters of their own names; an object inside one is written in brackets; of one
+    that is named for conditions JSON under its own name is another way."""
     parameters = tuple(each for parameter in operation.parameters for each in _taken_apart(parameter))
     return replace(operation, parameters=parameters) if len(parameters) != len(operation.parameters) else operation
 
@@ -56,6 +57,9 @@ def _taken_apart(parameter: Parameter) -> Iterator[Parameter]:
                 style="deepObject" if shape_of(node).properties else "",
                 examples=(),
             )
+        if spread and parameter.name.lower().lstrip("$_") in CONDITIONS:
+            # generators that do not say how it is written mean JSON
+            yield replace(parameter, media_type="application/json")
         return
     told = [] if members else _told(parameter)
     if told:

@@ -42,6 +42,12 @@ def filterings_of(operation: Operation, fields: Sequence[Field], taken: set[str]
         elif word.endswith(_EXPRESSIONS) and parameter.name not in names and in_json_list(parameter):
             listed = listed_conditions(parameter, said_of(parameter), names)
             described = (listed,) if listed is not None else ()
+        if (
+            described
+            and compared is not None
+            and any(each.place == parameter.place for each in queries if each.name in names)
+        ):
+            return (compared, *described)  # its members are spread, as the contract has it, or it is JSON
         if described:
             alternatives[described[0].parameter] = described
             found.append(described[0])

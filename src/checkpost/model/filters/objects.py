@@ -39,7 +39,8 @@ def by_json(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering 
         members = [word for word, each in shape_of(node).properties.items() if not shape_of(each).properties]
         for word in members:
             templates |= {(name, operator): each for operator, each in _json_members(word)}
-        if any(is_scalar(each) for each in alternatives(node)):
+        untold = not shape_of(node).types and not shape_of(node).properties
+        if untold or is_scalar(node) or any(is_scalar(each) for each in alternatives(node)):
             templates.setdefault((name, "eq"), '{"{field}": "{value}"}')
     stated = bool(templates)
     tokens = {token for token in tokens if re.fullmatch(r"[$_]?[A-Za-z_]+", token)}
