@@ -527,7 +527,7 @@ class Rules(unittest.TestCase):
             if rows:
                 self.assertEqual((rows[0].key, rows[0].certain), (None, False))
                 self.assertIn("cannot be determined: it answers 500", rows[0].why)
-                self.assertIn("key unknown", str(rows[0]))
+                self.assertIn("of unknown key", str(rows[0]))
                 self.let_go(api)
 
     def let_go(self, api: Api) -> None:

@@ -322,6 +322,27 @@ class Shuffled(Kept):
         return app
 
 
+class Bare(Library):
+    """A record without a subtitle is stored, and can be shown neither alone nor in the list; the largest key is given
+    again."""
+
+    async def create(self, request: Request) -> Response:
+        self.last = max(self.books, default=0)
+        answer = await super().create(request)
+        if answer.status_code < 300 and "subtitle" not in await request.json():
+            self.books[max(self.books)]["unshown"] = True
+            return self.refused(500)
+        return answer
+
+    async def listed(self, request: Request) -> Response:
+        bad = request.method == "GET" and any("unshown" in each for each in self.books.values())
+        return self.refused(500) if bad else await super().listed(request)
+
+    async def item(self, request: Request) -> Response:
+        bad = request.method != "DELETE" and "unshown" in self.books.get(self.key_of(request), {})
+        return self.refused(500) if bad else await super().item(request)
+
+
 class Masking(Library):
     """A text is kept as it is sent, and never shown."""
 
@@ -1129,6 +1150,17 @@ class FurtherDefects(unittest.TestCase):
         result = run_on(library)
         self.assertEqual([each.title for each in told(result)], ["A bulk request is answered in another order"])
         self.assertEqual((library.books, result.left), (before, ()))
+
+    def test_a_row_that_cannot_be_shown_and_breaks_its_list_is_removed_at_once(self) -> None:
+        library = Bare(PLAIN)
+        before = copy.deepcopy(library.books)
+        result = run_on(library)
+        self.assertEqual((library.books, result.left, result.harmed), (before, (), ()))
+        titles = [each.title for each in told(result)]
+        self.assertIn("A create fails, and the list fails since", titles)
+        self.assertNotIn("Requests fail while others are under way", titles)
+        outcomes = {each.check: each.outcome for each in result.checks}
+        self.assertEqual((outcomes["update.each-field"], outcomes["delete.gone"]), ("passed", "passed"), "it goes on")
 
     def test_a_text_that_is_shown_masked_is_not_lost(self) -> None:
         self.assertEqual(told(run_on(Masking(PLAIN))), [])

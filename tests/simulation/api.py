@@ -167,6 +167,8 @@ class Temper:
     halves_break: bool = False
     #: A record without a required column is taken, and neither it nor its list is shown from then on.
     lacks_break: bool = False
+    #: The same of a record that leaves out what it may leave out.
+    bare_break: bool = False
     #: The table of which no row can be shown: what would show one fails with 500, when it is done.
     fails_to_show: str = ""
     #: Rows are kept in a file, which is empty once half of a character was to be written to it.
@@ -462,6 +464,11 @@ class Api:
             if temper.accepts_all or lacks
             else (f"{unknown} is unknown" if unknown else self._problem(table, record, None))
         )
+        if not problem and temper.bare_break and any(each.name not in record for each in table.columns):
+            key = tuple(record.get(each) for each in table.key) if table.by_client else self._insert(table, record)
+            self.rows[table.name][key] = {**self._whole(table, record, key), "~bad": True}
+            self.version += 1
+            return 500, {"error": "failed"}
         if problem and temper.poisoned and not table.by_client:
             key = self._insert(table, {each.name: None for each in table.columns})
             self.rows[table.name][key]["~bad"] = True

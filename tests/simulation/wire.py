@@ -168,7 +168,8 @@ def amiss(api: Api, left: Iterable[Left]) -> list[str]:
         strange = {key for key in rows if key not in people and key not in kept}
         unnamed = {key for key in strange if (name, key) not in named}
         unknown = sum(each.table == name and each.key is None for each in told)
-        nothing_shows = api.temper.poisoned or api.temper.unseen or api.temper.dies or api.temper.lacks_break
+        temper = api.temper
+        nothing_shows = temper.poisoned or temper.unseen or temper.dies or temper.lacks_break or temper.bare_break
         if nothing_shows and len(unnamed) <= unknown:
             unnamed = set()  # nothing shows their keys: as many creates are named that may have made them
         found += [f"{name} {key} is left, and not named: {rows[key]}" for key in unnamed]

@@ -285,11 +285,20 @@ def _names_a_value(exchange: Exchange) -> bool:
     return any(value in said for said in texts_in(exchange.answer.json) for value in sent)
 
 
+def _beside_a_broken_list(world: World, exchange: Exchange) -> bool:
+    """Whether a request was sent while a list could not be read for a row that a create had left."""
+    if world.ledger is None:
+        return False
+    spans = [(world.exchanges[made], world.exchanges[looked]) for _, made, looked in world.ledger.broken]
+    return any(made.started <= exchange.started <= looked.started + looked.seconds for made, looked in spans)
+
+
 def tell_of_load(world: World) -> None:
     """One finding for all that failed beside other requests and not by itself."""
     # a connection that was closed under a request, once, is what connections do
     closed = {"unreachable", "closed", "dropped", "truncated", "not-http"}
     met = [each for each in world.overloaded if world.exchanges[each.exchanges[0]].answer.failure not in closed]
+    met = [each for each in met if not _beside_a_broken_list(world, world.exchanges[each.exchanges[0]])]
     if not met:
         return
     numbers = [number for each in met for number in each.exchanges]

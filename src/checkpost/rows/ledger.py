@@ -19,7 +19,7 @@ from checkpost.rows.coerced import coerced
 from checkpost.rows.holdings import Holdings, Reach
 from checkpost.rows.journal import FAILED, Entry, Journal
 from checkpost.rows.resemblance import shows
-from checkpost.rows.table import Harm, Table
+from checkpost.rows.table import Harm, Table, as_number
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Answer, Exchange, Request
@@ -40,6 +40,10 @@ _NOT_IMPLEMENTED = 501
 _MOST_STRANGE = 3
 #: How many own rows are read where the list fails.
 _MOST_READ = 20
+#: How many rows that cannot be shown are removed in a table, and how often each is read before.
+_MOST_UNSHOWN, _TIMES_READ = 3, 2
+#: A number so far behind the last key is nobody's yet.
+_FAR = 100_000
 #: Of how many creates it may stay open whether they made a row, where a list never shows all rows.
 _MOST_OPEN = 2
 #: How many rows of a table there may be before one was seen to be gone; how many that could not be removed.
@@ -96,8 +100,11 @@ class Ledger(Holdings):
         self._restoring: set[tuple[str, Key]] = set()
         #: Rows of the run's that were deleted, and are removed for good just now.
         self._purging: set[tuple[str, Key]] = set()
+        #: Rows of the run's that cannot be shown, and are removed just now.
+        self._unshown: set[tuple[str, Key]] = set()
         self._flying: set[asyncio.Task[Exchange]] = set()
         self._looking_at_stuck = asyncio.Lock()
+        self._looking_again: dict[str, asyncio.Lock] = {}
         #: Removals that a server error has answered: each is tried once more.
         self._failed_removals: dict[tuple[str, Key], tuple[int, Request, Act]] = {}
         #: Exchanges that failed, and whose requests did not when they were sent beside no other write.
@@ -135,7 +142,7 @@ class Ledger(Holdings):
                 await self.journal.synced()
                 for name, key in act.touched:
                     # looked at once more, since the journal may have taken its time
-                    meant = (name, key) in self._restoring | self._purging
+                    meant = (name, key) in self._restoring | self._purging | self._unshown
                     if not (self.is_own(name, key) or self.is_spare(name, key) or meant):
                         raise Unsafe(f"the row {key_text(key)} of {name} is no longer the run's")
             except BaseException:
@@ -147,6 +154,9 @@ class Ledger(Holdings):
             flight.add_done_callback(self._flying.discard)
             # an interrupt does not cut a write off: its answer tells what became of it
             exchange = await asyncio.shield(flight)
+            if act.kind == "create" and exchange.answer.status >= 500:
+                for name in dict.fromkeys(made.table for made in act.made):
+                    await self.look_again(name)  # what breaks a list breaks it for everybody
             again = self.session.put_off(exchange) if waits < _MOST_WAITS else None
             if again is None or not await self._undone(act, entries, again):
                 return exchange
@@ -465,7 +475,7 @@ class Ledger(Holdings):
     async def look_again(self, name: str) -> None:
         """Look whether a table's list still can be read after a create that failed, or since it was seen to fail: there
         may be a row that the API cannot show. No more rows are made then."""
-        async with self._knowing.setdefault(name, asyncio.Lock()):
+        async with self._looking_again.setdefault(name, asyncio.Lock()):
             table, client = self.table(name), self.reach(name)
             number, table.suspect = table.suspect, 0
             if not number or client is None:
@@ -477,8 +487,57 @@ class Ledger(Holdings):
                 exchanges = (await client.whole_list(self.most, "ledger")).exchanges
                 if not exchanges or exchanges[-1].answer.status < 500:
                     return
-            table.broken = f"the list of {name} fails since a row was made, so that no more are made"
             self.broken.append((name, await self._not_shown(client, table) or number, exchanges[-1].number))
+            if not await self._remove_unshown(client, table):
+                table.broken = f"the list of {name} fails since a row was made, so that no more are made"
+
+    async def _remove_unshown(self, client: Client, table: Table) -> bool:
+        """Remove the row that the API cannot show, and its list with it, where it can be that of a create which failed:
+        of the numbers behind the largest key of before reading just one fails since, while reading another row does
+        not, and a far number is absent. Whether the list can be read again."""
+        name = client.resource.name
+        creates = [each for each in self.journal.entries(name) if each.kind == "create" and each.named is None]
+        entry = next((each for each in reversed(creates) if each.status >= 500), None)
+        able = {"read", "delete"} <= client.resource.operations.keys() and not client.resource.under
+        if entry is None or not able or not table.whole or table.unshown >= _MOST_UNSHOWN:
+            return False
+        before = {as_number(key[-1]) for key in table.known}
+        given = {as_number(key[-1]) for key in table.ever} | before
+        if not given or None in given:
+            return False
+        others = [*list(table.known)[:_TIMES_READ], *list(table.own)[-_TIMES_READ:]]
+        kind = type(others[0][-1])
+
+        async def read(part: Any) -> Answer:
+            key = (kind(part),)
+            return (await client.send("read", key=key, check="ledger", situation="whether a row is shown")).answer
+
+        first, last = (max(filter(None, each), default=0) + 1 for each in (before, given))
+        free = [each for each in range(first, last + 1) if (kind(each),) not in table.own]
+        ends = dict.fromkeys(
+            [*free[:_MOST_READ], *free[-_MOST_READ:]]
+        )  # a key is given again from below, or from above
+        failing = [each for each in ends if (await read(each)).status >= 500]
+        if len(failing) != 1 or not client.absent(await read(last + _FAR)):
+            return False
+        again = [(await read(failing[0])).status >= 500 for _ in range(_TIMES_READ)]
+        if not all(again) or not any([(await read(key[-1])).ok for key in others]):
+            return False
+        key = (kind(failing[0]),)
+        table.unshown += 1
+        self.answered(entry.number, key)
+        self._unshown.add((name, key))
+        try:
+            await client.send("delete", key=key, check="ledger", situation="removing a row that cannot be shown")
+        except (Unsafe, NotCompleted):
+            return False
+        finally:
+            self._unshown.discard((name, key))
+        if not client.absent(await read(failing[0])):
+            return False
+        self.gone(name, key)
+        exchanges = (await client.whole_list(self.most, "ledger")).exchanges
+        return bool(exchanges) and exchanges[-1].answer.ok
 
     async def _not_shown(self, client: Client, table: Table) -> int:
         """The number of the exchange that has made the own row which the API fails to show; 0 where it shows the last
@@ -502,7 +561,7 @@ class Ledger(Holdings):
 
     async def _permit_touching(self, name: str, key: Key) -> None:
         table = self.table(name)
-        if (name, key) in self._restoring or (name, key) in self._purging:
+        if (name, key) in self._restoring | self._purging | self._unshown:
             return
         if (name, key) in self.pending:
             raise Unsafe(f"a request to the row {key_text(key)} of {name} had no answer, and may still be carried out")

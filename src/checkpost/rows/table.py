@@ -82,6 +82,8 @@ class Table:
     #: The last exchange that was to make a row.
     made_last: int = 0
     broken: str = ""
+    #: How many rows were removed that the API could not show.
+    unshown: int = 0
     #: What fields of own rows hold of which nothing was sent, as far as it is not another value in each.
     usual: dict[str, list[Any]] = field(default_factory=dict)
     #: What changes have sent to an own row, by its key.
