@@ -429,5 +429,15 @@ class Templates(unittest.TestCase):
             self.assertEqual(in_braces(path, declared), path)
 
 
+class Unreadable(unittest.TestCase):
+    def test_an_answer_that_is_described_where_nobody_can_read_is_documented_all_the_same(self) -> None:
+        document = minimal({"type": "object"})
+        document["paths"]["/things"]["post"]["responses"]["404"] = {"$ref": "#/components/responses/NotThere"}
+        contract = contract_of(document)
+        found = {each.status: [media.name for media in each.content] for each in contract.operations[0].responses}
+        self.assertEqual(found, {"200": ["application/json"], "404": ["*/*"]})
+        self.assertEqual([each.kind for each in contract.flaws if each.severity == "error"], ["dangling-reference"])
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -21,6 +21,7 @@ from checkpost.engine.run import Result
 from checkpost.engine.target import aim
 from checkpost.errors import CheckPostError
 from checkpost.model.address import Address
+from checkpost.model.infer import infer
 from checkpost.model.layout import Layout
 from checkpost.model.unfolding import fold_of
 from checkpost.profile.profile import read_profile
@@ -111,6 +112,48 @@ class Bodies(unittest.TestCase):
     def test_a_key_in_the_query(self) -> None:
         address = Address(query=("shelf", "no"))
         self.assertEqual(address.pairs(("a", "b"), ("x", 5), ()), [("shelf", "x"), ("no", "5")])
+
+
+class Features(unittest.TestCase):
+    """Rows as GeoJSON features (RFC 7946, 3.2)."""
+
+    ROWS: ClassVar[list[Json]] = [
+        {
+            "type": "Feature",
+            "id": f"a{number}",
+            "geometry": {"type": "Point", "coordinates": [number, 50]},
+            "properties": {"label": f"plot {number}", "grams": 5 * number},
+        }
+        for number in range(1, 4)
+    ]
+
+    def test_what_rows_show_tells_of_their_properties(self) -> None:
+        told = schema_of_rows(self.ROWS)["properties"]
+        self.assertEqual(list(told["properties"]["properties"]), ["label", "grams"])
+        self.assertEqual((told["geometry"]["example"], told["id"]), (self.ROWS[0]["geometry"], {"type": "string"}))
+        plain = schema_of_rows([*self.ROWS, {"type": "Feature", "id": "x", "properties": {}}])["properties"]
+        self.assertEqual(plain["properties"], {"type": "object"}, "one of them is no feature")
+
+    def test_a_table_of_them(self) -> None:
+        row = schema_of_rows(self.ROWS)
+        key = {"name": "id", "in": "path", "required": True, "schema": {"type": "string"}}
+        rows = {"type": "object", "properties": {"features": {"type": "array", "items": row}}}
+
+        def answer(schema: Json) -> Json:
+            return {"200": {"description": "", "content": {"application/geo+json": {"schema": schema}}}}
+
+        body = {"content": {"application/geo+json": {"schema": row}}}
+        paths = {
+            "/plots": {"get": {"responses": answer(rows)}, "post": {"requestBody": body, "responses": answer(row)}},
+            "/plots/{id}": {"parameters": [key], "get": {"responses": answer(row)}},
+        }
+        [plots] = infer(
+            contract_of({"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths})
+        ).resources
+        self.assertEqual([each.name for each in plots.fields], ["id", "label", "grams", "geometry"])
+        flat = plots.layout.flat(self.ROWS[0])
+        self.assertEqual(flat, {"id": "a1", "label": "plot 1", "grams": 5, "geometry": self.ROWS[0]["geometry"]})
+        self.assertEqual(plots.layout.shaped(flat), self.ROWS[0])
 
 
 class Untold:

@@ -86,7 +86,7 @@ async def selected_fields(case: Case) -> AsyncIterator[Finding]:
         # some leave out what has no value, in whole rows too
         always = {name for name in names if all(name in row for row in snapshot.rows)}
         lacking = sorted({name for row in reply.rows for name in always if name not in row})
-        allowed = {*names, *_keys(case)}
+        allowed = {*names, *_keys(case), *case.resource.layout.beside}
         known = {name for name in snapshot.fields if not _BESIDE.search(name)} - _rows_inside(case, snapshot)
         further = sorted({name for row in reply.rows for name in row if name in known and name not in allowed})
         if lacking:

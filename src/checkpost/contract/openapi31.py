@@ -215,10 +215,18 @@ class Reader:
         return Body(bool(node.raw("required", False)), self.content(node), node.place) if node is not None else None
 
     def responses(self, node: Node) -> Iterator[Response]:
-        for status, response in self.members(self.follow(node, "responses")):
-            if status.startswith("x-") or not isinstance(response.value, dict):
+        responses = self.follow(node, "responses")
+        for status, stated in responses.children() if responses is not None else ():
+            if status.startswith("x-"):
                 continue
-            yield self.response(status, response, node)
+            try:
+                response = stated.resolved()
+            except Unresolved as error:  # it is documented, though what it holds cannot be read
+                self.unresolved(error)
+                yield Response(status, "", (MediaType("*/*", None, stated.place),), (), stated.place)
+                continue
+            if isinstance(response.value, dict):
+                yield self.response(status, response, node)
 
     def response(self, status: str, node: Node, operation: Node) -> Response:
         headers = tuple(

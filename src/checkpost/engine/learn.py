@@ -428,7 +428,17 @@ def _column(column: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def schema_of_rows(rows: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
-    """A JSON Schema that rows satisfy: the types of their values, and formats that all texts of a field have."""
+    """A JSON Schema that rows satisfy: the types of their values, and formats that all texts of a field have. Of
+    GeoJSON features (RFC 7946, 3.2) their properties are described, and a geometry is as one of theirs."""
+    inside = [
+        row["properties"] for row in rows if row.get("type") == "Feature" and isinstance(row.get("properties"), dict)
+    ]
+    if rows and len(inside) == len(rows) and all("geometry" in row and "id" in row for row in rows):
+        shown = next((row["geometry"] for row in rows if row["geometry"]), None)
+        geometry = {"type": ["object", "null"], "minProperties": 1, "example": shown} if shown else {}
+        key = schema_of_rows([{"id": row["id"]} for row in rows])["properties"]["id"]
+        told = {"type": {"const": "Feature"}, "id": key, "geometry": geometry, "properties": schema_of_rows(inside)}
+        return {"type": "object", "properties": told, GUESSED: True}
     properties: dict[str, Any] = {}
     for name in dict.fromkeys(name for row in rows for name in row):
         values = [row.get(name) for row in rows]

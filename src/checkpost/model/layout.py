@@ -21,6 +21,8 @@ _BESIDE = {
     *("createdtime", "created", "createdat", "updated", "updatedat", "version", "rev", "etag", "uuid"),
 }
 _LINKED = "relationships"
+#: What a GeoJSON feature says of its type.
+_FEATURE = "Feature"
 
 
 @dataclass(frozen=True)
@@ -39,6 +41,8 @@ class Layout:
     #: that writes holds a record alone.
     key_in: str = ""
     bare: bool = False
+    #: Fields that stand beside the others: a feature's geometry (RFC 7946, 3.2).
+    beside: tuple[str, ...] = ()
     #: Fields that hold addresses where others have keys.
     hyperlinks: Mapping[str, Hyperlink] = field(default_factory=dict)
 
@@ -61,6 +65,7 @@ class Layout:
             return row if self.plain or self.key not in keyed else {self.key: keyed[self.key]}
         # a field of the key's name does not take its place
         found = {**inside, self.key: keyed[self.key]} if self.key in keyed else dict(inside)
+        found |= {name: row[name] for name in self.beside if name in row}
         links = row.get(_LINKED)
         for name, link in links.items() if isinstance(links, dict) and self.linked else ():
             if name not in self.linked or not isinstance(link, dict) or "data" not in link:
@@ -91,8 +96,9 @@ class Layout:
         key = record.get(self.key) if key is None or not self.names_row else key
         if key is not None:
             body[self.key] = key
-        inside = {name: value for name, value in record.items() if name not in self.linked and name != self.key}
-        body[self.fields_at] = inside
+        apart = {self.key, *self.linked, *self.beside}
+        body |= {name: record[name] for name in self.beside if name in record}
+        body[self.fields_at] = {name: value for name, value in record.items() if name not in apart}
         links = {name: _link(self.linked[name], record[name]) for name in self.linked if name in record}
         if links:
             body[_LINKED] = links
@@ -129,9 +135,10 @@ class Layout:
         if self.key in keyed.properties:
             properties[self.key] = keyed.properties[self.key]
         properties |= {name: node for name, node in inside.properties.items() if not self.bare or name != self.key}
+        properties |= {name: shape.properties[name] for name in self.beside if name in shape.properties}
         links = shape_of(shape.properties.get(_LINKED)).properties
         properties |= {name: _identifier(links[name]) or links[name] for name in self.linked if name in links}
-        required = inside.required | ({self.key} & shape.required)
+        required = inside.required | ({self.key, *self.beside} & shape.required)
         required |= shape_of(shape.properties.get(_LINKED)).required & set(self.linked)
         return Shape(inside.keywords, frozenset({"object"}), False, properties, frozenset(required), None)
 
@@ -149,6 +156,8 @@ def layout_of(
     """How the fields of a resource stand in its rows, told from the schema of one (``body`` is that of a document,
     ``record`` of what a create takes, ``item`` what the path of one row names its key)."""
     shape = shape_of(row)
+    if _is_feature(shape):
+        return Layout("properties", "id", _FEATURE, beside=("geometry",))
     for member in _INSIDE:
         inner = shape_of(shape.properties.get(member))
         beside = {normal(each) for each in shape.properties if each != member}
@@ -165,6 +174,14 @@ def layout_of(
         kind = _kind_of(shape.properties.get("type")) or _kind_of(shape_of(body).properties.get("type"))
         return Layout(member, key, (kind or name) if has_type else "", linked)
     return _beside_what_is_told_of_it(shape, shape_of(record), item)
+
+
+def _is_feature(shape: Shape) -> bool:
+    """Whether an object is a GeoJSON feature with a key (RFC 7946, 3.2)."""
+    members = shape.properties
+    if not {"type", "id", "geometry", "properties"} <= members.keys() or not shape_of(members["properties"]).properties:
+        return False
+    return _kind_of(members["type"]) in {"", _FEATURE}
 
 
 def _beside_what_is_told_of_it(row: Shape, record: Shape, item: Sequence[str]) -> Layout:
