@@ -71,6 +71,7 @@ def _changeable(case: Case) -> list[Field]:
         and each.kind
         and each.name not in case.resource.values
         and each.name not in case.state.unchangeable
+        and each.name not in case.state.disputed
     ]
 
 

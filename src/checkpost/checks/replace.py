@@ -199,6 +199,7 @@ def _not_stored(case: Case, record: Row, before: Row, after: Row) -> list[str]:
         name
         for name in differences(case.fields, record, after)
         if name in before
+        and name not in case.state.disputed
         and same(case.fields[name], before[name], after[name])
         and not kept_by_server(case.fields[name], record[name], after[name], now)
     ]
