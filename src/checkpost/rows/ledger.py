@@ -487,8 +487,13 @@ class Ledger(Holdings):
                 exchanges = (await client.whole_list(self.most, "ledger")).exchanges
                 if not exchanges or exchanges[-1].answer.status < 500:
                     return
-            self.broken.append((name, await self._not_shown(client, table) or number, exchanges[-1].number))
-            if not await self._remove_unshown(client, table):
+            known = await self._not_shown(client, table)
+            self.broken.append((name, known or number, exchanges[-1].number))
+            try:
+                mended = not known and await self._remove_unshown(client, table)
+            except (Unsafe, NotCompleted):
+                mended = False
+            if not mended:
                 table.broken = f"the list of {name} fails since a row was made, so that no more are made"
 
     async def _remove_unshown(self, client: Client, table: Table) -> bool:
@@ -506,6 +511,8 @@ class Ledger(Holdings):
         if not given or None in given:
             return False
         others = [*list(table.known)[:_TIMES_READ], *list(table.own)[-_TIMES_READ:]]
+        if not others:
+            return False
         kind = type(others[0][-1])
 
         async def read(part: Any) -> Answer:
@@ -514,9 +521,8 @@ class Ledger(Holdings):
 
         first, last = (max(filter(None, each), default=0) + 1 for each in (before, given))
         free = [each for each in range(first, last + 1) if (kind(each),) not in table.own]
-        ends = dict.fromkeys(
-            [*free[:_MOST_READ], *free[-_MOST_READ:]]
-        )  # a key is given again from below, or from above
+        # a key is given again from below, or from above
+        ends = dict.fromkeys([*free[:_MOST_READ], *free[-_MOST_READ:]])
         failing = [each for each in ends if (await read(each)).status >= 500]
         if len(failing) != 1 or not client.absent(await read(last + _FAR)):
             return False
@@ -529,8 +535,6 @@ class Ledger(Holdings):
         self._unshown.add((name, key))
         try:
             await client.send("delete", key=key, check="ledger", situation="removing a row that cannot be shown")
-        except (Unsafe, NotCompleted):
-            return False
         finally:
             self._unshown.discard((name, key))
         if not client.absent(await read(failing[0])):

@@ -21,6 +21,8 @@ from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key, key_text
 
 _MOST_ROUNDS = 8
+#: How many rows of others that the list has no more are read by their keys, before the rest is taken to be gone.
+_MOST_READ = 50
 #: How often one row's removal is asked for.
 _MOST_ASKED = 3
 #: How many times as long as a request may take it is waited for one that had no answer.
@@ -242,7 +244,7 @@ class _Settling:
                 if key in told:
                     continue
                 now = seen.rows.get(key)
-                if now is None and await self._is_read(client, key):
+                if now is None and len(found) < _MOST_READ and await self._is_read(client, key):
                     continue  # the list leaves it out, for whatever reason
                 how = "is gone" if now is None else ""
                 if now is not None and (changed := differences(fields, row, now, settable)):
@@ -258,7 +260,7 @@ class _Settling:
             return False
         try:
             exchange = await client.send("read", key=key, check="tidying up", situation="whether a row is there")
-        except Unsafe:
+        except (Unsafe, NotCompleted):
             return False
         return client.row_read(exchange.answer) is not None
 

@@ -89,9 +89,13 @@ def next_url(client: Client, page: Exchange) -> str | None:
         if link is not None:
             return urljoin(page.request.url, link)
         beside = next_in(page.answer)
-        asked, told = urlsplit(page.request.url), urlsplit(urljoin(page.request.url, beside or ""))
+        asked = urlsplit(page.request.url)
+        try:
+            told = urlsplit(urljoin(page.request.url, beside or ""))
+        except ValueError:  # it is no address
+            return None
         # nothing describes it: it has to lead to the same list, though a server may know itself by another name
-        same = told.path == asked.path and (told[:2] == asked[:2] or told.port == asked.port)
+        same = told.path == asked.path and told.netloc.rpartition(":")[2] == asked.netloc.rpartition(":")[2]
         return urlunsplit((*asked[:2], *told[2:])) if beside and same else None
     try:
         link = walk(page.answer.json, pointer)
