@@ -159,6 +159,8 @@ class Features(unittest.TestCase):
 class Untold:
     """One path for all tables, of which the contract says nothing at all."""
 
+    paths: ClassVar[tuple[str, ...]] = ("/", "/{table}", "/{table}/{key}")
+
     def __init__(self) -> None:
         self.rows: dict[str, list[Json]] = {
             "maps": [{"id": n, "title": f"map {n}", "scale": 1000 * n} for n in range(1, 8)],
@@ -191,13 +193,14 @@ class Untold:
         return JSONResponse(row) if row else Response(status_code=404)
 
     def app(self) -> Starlette:
-        paths = ("/", "/{table}", "/{table}/{key}")
-        return Starlette(routes=[Route(path, self.answer, methods=["GET"]) for path in paths])
+        return Starlette(routes=[Route(path, self.answer, methods=["GET"]) for path in self.paths])
 
 
 class Housed(Untold):
     """Tables belong to houses, and the path for all has a parameter for each; beside it is one for things to do. A list
     goes on by a link that nothing describes."""
+
+    paths = ("/tables", "/{app}/{table}", "/{app}/{table}/{key}")
 
     def contract(self) -> Json:
         contract = super().contract()
@@ -226,14 +229,12 @@ class Housed(Untold):
             return JSONResponse({"count": len(rows), "next": more, "results": rows[2:] if behind else rows[:2]})
         return answer
 
-    def app(self) -> Starlette:
-        paths = ("/tables", "/{app}/{table}", "/{app}/{table}/{key}")
-        return Starlette(routes=[Route(path, self.answer, methods=["GET"]) for path in paths])
-
 
 class Storeyed(Housed):
     """Only the levels themselves say what there is, and a key stands for a table: its rows are not described."""
 
+    listed = "/apps/{app}/tables/{collection_id}/records"
+    paths = ("/apps", "/apps/{app}/tables", listed, listed + "/{key}")
     described: ClassVar[Json] = {}
 
     def contract(self) -> Json:
@@ -247,12 +248,11 @@ class Storeyed(Housed):
         rows = {"type": "object", "properties": {"results": {"type": "array", "items": row}}}
         answer = {"200": {"description": "", "content": {"application/json": {"schema": rows}}}}
         listed = {"parameters": [house, table], "get": {"responses": answer}}
-        path = "/apps/{app}/tables/{collection_id}/records"
         paths = {
             "/apps": plain,
             "/apps/{app}/tables": {**plain, "parameters": [house]},
-            path: listed,
-            path + "/{key}": {**one, "parameters": [house, table, key]},
+            self.listed: listed,
+            self.listed + "/{key}": {**one, "parameters": [house, table, key]},
         }
         return {**contract, "paths": paths}
 
@@ -263,11 +263,6 @@ class Storeyed(Housed):
             return JSONResponse([{"id": each} for each in self.rows])
         request.path_params["table"] = request.path_params.pop("collection_id")
         return await super().answer(request)
-
-    def app(self) -> Starlette:
-        path = "/apps/{app}/tables/{collection_id}/records"
-        paths = ("/apps", "/apps/{app}/tables", path, path + "/{key}")
-        return Starlette(routes=[Route(path, self.answer, methods=["GET"]) for path in paths])
 
 
 class Wrapping(Untold):
@@ -363,12 +358,15 @@ class Asked(unittest.TestCase):
     def setUp(self) -> None:
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
 
+    def run_on(self, app: Any, contract: Json) -> Result:
+        with Served(app) as served:
+            file = self.folder / "c.json"
+            file.write_text(json.dumps(contract), "utf-8")
+            return run_against(str(file), served.base_url, self.folder, role=None)
+
     def test_tables_fields_and_rows_are_found_by_reading(self) -> None:
         untold = Untold()
-        with Served(untold.app()) as served:
-            file = self.folder / "c.json"
-            file.write_text(json.dumps(untold.contract()), "utf-8")
-            result = run_against(str(file), served.base_url, self.folder, role=None)
+        result = self.run_on(untold.app(), untold.contract())
         found = {each.name: [field.name for field in each.fields] for each in result.target.model.resources}
         self.assertEqual(found, {"maps": ["id", "title", "scale"], "shelves": ["code", "room"]})
         self.assertEqual([each for each in result.findings if each.severity != "note"], [])
@@ -384,10 +382,7 @@ class Asked(unittest.TestCase):
         self.assertEqual(
             [fold.of(each) for each in ("house/maps", "house.maps", "maps", "a/b/c")], ["house/maps"] * 2 + [None] * 2
         )
-        with Served(housed.app()) as served:
-            file = self.folder / "c.json"
-            file.write_text(json.dumps(housed.contract()), "utf-8")
-            result = run_against(str(file), served.base_url, self.folder, role=None)
+        result = self.run_on(housed.app(), housed.contract())
         found = {
             each.name: (each.item, [field.name for field in each.fields]) for each in result.target.model.resources
         }
@@ -404,10 +399,7 @@ class Asked(unittest.TestCase):
 
     def test_tables_that_each_level_names(self) -> None:
         storeyed = Storeyed()
-        with Served(storeyed.app()) as served:
-            file = self.folder / "c.json"
-            file.write_text(json.dumps(storeyed.contract()), "utf-8")
-            result = run_against(str(file), served.base_url, self.folder, role=None)
+        result = self.run_on(storeyed.app(), storeyed.contract())
         found = {each.name: [field.name for field in each.fields] for each in result.target.model.resources}
         self.assertEqual(found, {"maps": ["id", "title", "scale"], "shelves": ["code", "room"]})
         self.assertEqual([each for each in result.findings if each.severity != "note"], [])
@@ -419,10 +411,8 @@ class Asked(unittest.TestCase):
         for change in ({"type": "object"}, misdescribed):
             wrapping = Wrapping(change)
             before = {name: list(rows) for name, rows in wrapping.rows.items()}
-            with self.subTest(change=change), Served(wrapping.app()) as served:
-                file = self.folder / "c.json"
-                file.write_text(json.dumps(wrapping.contract()), "utf-8")
-                result = run_against(str(file), served.base_url, self.folder, role=None)
+            with self.subTest(change=change):
+                result = self.run_on(wrapping.app(), wrapping.contract())
                 outcomes = {(each.check, each.resource): each.outcome for each in result.checks}
                 for check in ("create.stored", "replace.stored", "delete.gone"):
                     for name in ("maps", "shelves"):
@@ -453,10 +443,8 @@ class Asked(unittest.TestCase):
                 return JSONResponse(maps)
 
             app = Starlette(routes=[Route("/maps", listed), Route("/maps/{number:int}", one)])
-            with self.subTest(key=wanted), Served(app) as served:
-                file = self.folder / "c.json"
-                file.write_text(json.dumps(contract), "utf-8")
-                result = run_against(str(file), served.base_url, self.folder, role=None)
+            with self.subTest(key=wanted):
+                result = self.run_on(app, contract)
                 [resource] = result.target.model.resources
                 self.assertEqual(list(resource.key.fields) if resource.key else [], wanted)
                 told = {each.check: each.subjects for each in result.findings if each.severity != "note"}
@@ -468,10 +456,7 @@ class Asked(unittest.TestCase):
         style = Style("paged untold", rows="results", total="total", paging=paging)
         library = PagedUntold(style)
         library.says = says
-        with Served(library.app()) as served:
-            file = self.folder / "paged.json"
-            file.write_text(json.dumps(library.contract()), "utf-8")
-            return run_against(str(file), served.base_url, self.folder, role=None), library
+        return self.run_on(library.app(), library.contract()), library
 
     def test_parameters_that_page_a_list_and_are_not_described(self) -> None:
         for paging, says, names in (("page", False, ("per_page", "page")), ("skip", True, ("take", "skip"))):
@@ -497,10 +482,8 @@ class Asked(unittest.TestCase):
 
     def test_no_more_is_made_where_a_failed_create_may_have_made_what_is_never_shown(self) -> None:
         style = Style("paged untold", rows="results", total="total", paging="skip")
-        with Served((library := FailingAndPaged(style)).app()) as served:
-            file = self.folder / "failing.json"
-            file.write_text(json.dumps(library.contract()), "utf-8")
-            result = run_against(str(file), served.base_url, self.folder, role=None)
+        library = FailingAndPaged(style)
+        result = self.run_on(library.app(), library.contract())
         reasons = " ".join(each.reason for each in result.checks)
         self.assertIn("creates in books failed and may have made rows", reasons)
         self.assertLess(library.asked, 20, "those that were under way, and no more")
@@ -523,10 +506,7 @@ class Asked(unittest.TestCase):
             return JSONResponse(found[0]) if found else Response(status_code=404)
 
         app = Starlette(routes=[Route("/people", every), Route("/people/{email}", one)])
-        with Served(app) as served:
-            file = self.folder / "c.json"
-            file.write_text(json.dumps(contract), "utf-8")
-            result = run_against(str(file), served.base_url, self.folder, role=None)
+        result = self.run_on(app, contract)
         [resource] = result.target.model.resources
         assert resource.key is not None
         self.assertEqual((resource.key.fields, resource.key.reason.certainty), (("email",), "stated"))
@@ -557,10 +537,7 @@ class Asked(unittest.TestCase):
 
         contract = {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}}
         app = Starlette(routes=[Route("/{name}", asked, methods=["GET", "POST"])])
-        with Served(app) as served:
-            file = self.folder / "c.json"
-            file.write_text(json.dumps({**contract, "paths": {f"/{name}": listed(name) for name in every}}), "utf-8")
-            result = run_against(str(file), served.base_url, self.folder, role=None)
+        result = self.run_on(app, {**contract, "paths": {f"/{name}": listed(name) for name in every}})
         keys = {each.name: each.key and list(each.key.fields) for each in result.target.model.resources}
         self.assertEqual(
             (keys["sheets"], keys["links"], keys["alike"]), (["_row_id"], ["map_id", "shelf_id"], None), keys

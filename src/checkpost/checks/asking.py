@@ -164,9 +164,11 @@ async def _put(case: Case, asked: Asked, situation: str, limit: int | None, numb
     total = case.client.total_of(exchange.answer)
     if rows is None and exchange.answer.status == 416:
         rows = []
-    complete = rows is not None and (len(rows) == total if total is not None else _is_all(case, rows, size))
-    if rows is not None and total is None and says_more(exchange.answer, len(rows)):
-        complete = False
+    complete = rows is not None and (
+        len(rows) == total
+        if total is not None
+        else _is_all(case, rows, size) and not says_more(exchange.answer, len(rows))
+    )
     if rows is not None and limit is None and not complete and (whole or total is None or len(rows) == 0):
         listing = await case.client.whole_list(_MOST_PAGES * size, case.check.name, situation, asked)
         case.requests += len(listing.exchanges)

@@ -159,7 +159,7 @@ def another_tag(tag: str) -> str:
     place = max((place for place, sign in enumerate(inside) if sign.isalnum()), default=None)
     if place is None:
         return f'"{inside}0"'
-    other = "1" if inside[place] == "0" else "0" if inside[place].isdecimal() else "b" if inside[place] == "a" else "a"
+    other = next(each for each in ("01" if inside[place].isdecimal() else "ab") if each != inside[place])
     return f'"{inside[:place]}{other}{inside[place + 1 :]}"'
 
 

@@ -75,7 +75,7 @@ def _is_read_at_once(resource: Resource) -> bool:
 
 
 def _leaves_rows_open(resource: Resource) -> bool:
-    """Whether the schema of a list's rows names none of their fields, and what is shown of one row does."""
+    """Whether the schema of a list's rows names none of their fields."""
     answer = answer_schema(resource.operations.get("list"))
     rows = rows_pointer(answer, resource.name)
     return rows is not None and rows[1] is not None and not shape_of(rows[1]).properties
@@ -427,18 +427,29 @@ def _column(column: Mapping[str, Any]) -> dict[str, Any]:
     return schema
 
 
+def _is_feature(row: Mapping[str, Any]) -> bool:
+    """Whether a row is a GeoJSON feature with a key (RFC 7946, 3.2)."""
+    whole = row.get("type") == "Feature" and {"id", "geometry"} <= row.keys()
+    return whole and isinstance(row.get("properties"), dict)
+
+
+def _schema_of_features(rows: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+    """A JSON Schema that features satisfy: a geometry is as one of theirs."""
+    shown = next((row["geometry"] for row in rows if row["geometry"]), None)
+    told = {
+        "type": {"const": "Feature"},
+        "id": schema_of_rows([{"id": row["id"]} for row in rows])["properties"]["id"],
+        "geometry": {"type": ["object", "null"], "minProperties": 1, "example": shown} if shown else {},
+        "properties": schema_of_rows([row["properties"] for row in rows]),
+    }
+    return {"type": "object", "properties": told, GUESSED: True}
+
+
 def schema_of_rows(rows: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
-    """A JSON Schema that rows satisfy: the types of their values, and formats that all texts of a field have. Of
-    GeoJSON features (RFC 7946, 3.2) their properties are described, and a geometry is as one of theirs."""
-    inside = [
-        row["properties"] for row in rows if row.get("type") == "Feature" and isinstance(row.get("properties"), dict)
-    ]
-    if rows and len(inside) == len(rows) and all("geometry" in row and "id" in row for row in rows):
-        shown = next((row["geometry"] for row in rows if row["geometry"]), None)
-        geometry = {"type": ["object", "null"], "minProperties": 1, "example": shown} if shown else {}
-        key = schema_of_rows([{"id": row["id"]} for row in rows])["properties"]["id"]
-        told = {"type": {"const": "Feature"}, "id": key, "geometry": geometry, "properties": schema_of_rows(inside)}
-        return {"type": "object", "properties": told, GUESSED: True}
+    """A JSON Schema that rows satisfy: the types of their values, and formats that all texts of a field have; of
+    GeoJSON features those of their properties."""
+    if rows and all(map(_is_feature, rows)):
+        return _schema_of_features(rows)
     properties: dict[str, Any] = {}
     for name in dict.fromkeys(name for row in rows for name in row):
         values = [row.get(name) for row in rows]

@@ -15,7 +15,7 @@ from checkpost.checks.registry import Blocked, Skipped
 from checkpost.checks.world import WATCH, Watch, World
 from checkpost.engine.plan import Planned
 from checkpost.engine.schedule import Footprint, Work, carry_out
-from checkpost.engine.works import works_of
+from checkpost.engine.works import AT_ONCE, works_of
 from checkpost.errors import NotCompleted
 from checkpost.findings import CheckResult, Finding, Outcome
 from checkpost.wire.door import Unsafe
@@ -33,8 +33,6 @@ _ON_ONE_ROW = frozenset({"update.each-field", "replace.stored"})
 #: Families whose checks only read, or write to their own rows in ways that cannot reach others: those that find
 #: something are asked again at no risk. What finds rows of others changed is not.
 _READING = frozenset({"page", "filter", "sort", "select", "aggregate"})
-#: Checks whose requests have to be under way at the same moment.
-_AT_ONCE = frozenset({"concurrency.unique", "concurrency.fields"})
 #: What failures say that come of other requests under way, whatever value they quote beside.
 _OF_LOAD = re.compile(
     r"\b(?:database (?:table )?is locked|deadlock|lock wait|could not (?:serialize|obtain)"
@@ -130,7 +128,7 @@ class Runner:
                 await self.world.session.renew()
             if any(self._failure(each) == "timeout" for each in first.failures):
                 await self.recovered()
-            if _only_reads(planned) or (first.failures and planned.check.name not in _AT_ONCE):
+            if _only_reads(planned) or (first.failures and planned.check.name not in AT_ONCE):
                 await calm.enter_async_context(self.world.session.pace.alone())
         try:
             self._refuse(planned)
@@ -269,7 +267,7 @@ class Runner:
             raise Skipped(state.may_not_create)
         if state.unusable and "list" in planned.check.needs and planned.check.name != "read.list":
             raise Blocked(state.unusable)
-        if self.world.session.gentle and planned.check.name in _AT_ONCE:
+        if self.world.session.gentle and planned.check.name in AT_ONCE:
             raise Skipped("writes are sent one at a time, since several at once fail")
         if planned.check.creates and planned.check.name != "create.stored":
             if state.not_creatable:

@@ -20,8 +20,8 @@ _SEVERAL = re.compile(r"relate\.|access\.(related|linked)$")
 _BREAKING = frozenset({"create.extreme-values"})
 #: Checks after which a table may be no good for others: an API may store what it then cannot show.
 _RISKY = frozenset({"create.rules"})
-#: Checks that change rows at the same moment, which an API may bear worst of all.
-_AT_ONCE = frozenset({"concurrency.unique", "concurrency.fields"})
+#: Checks whose changes of rows have to be under way at the same moment, which an API may bear worst of all.
+AT_ONCE = frozenset({"concurrency.unique", "concurrency.fields"})
 #: What comes when all else has ended: rows that are left, and log-outs, behind which other tokens may be no good.
 _LAST = re.compile(rf"{HOLD}\.|access\.log-out$")
 
@@ -77,7 +77,7 @@ def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
             name = each.resource.name
             own = places[name] if each.check.alone else turns[name] / most[name]
             rank = 2.0 if _SEVERAL.match(each.check.name) else 2.0 + own + (each.check.name in _RISKY)
-            rank += 2 * (each.check.name in _AT_ONCE)
+            rank += 2 * (each.check.name in AT_ONCE)
             turns[name] += 1
         works.append(Work(number, footprint, frozenset(after - {number}), rank))
     return works

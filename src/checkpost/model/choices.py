@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from checkpost.contract.contract import Parameter
-from checkpost.model.said import said_of
+from checkpost.model.said import COMMAS, said_of
 from checkpost.model.shape import shape_of
 from checkpost.model.spelling import AS_JSON, AS_MEMBERS
 
@@ -30,10 +30,6 @@ def choices_of(parameter: Parameter) -> list[str]:
     return [str(each) for each in listed]
 
 
-#: Words that have several values joined by commas.
-_COMMAS = re.compile(r"\bcsv\b|\bcommas?[- ](?:separated|delimited)\b|\bseparated?\b[^.]*\bcommas?\b", re.I)
-
-
 def joined_by(parameter: Parameter) -> str | None:
     """What joins names: as ``separator_of``, or a list or an object in JSON where words, examples or the default show
     one."""
@@ -47,7 +43,7 @@ def joined_by(parameter: Parameter) -> str | None:
 
 def separator_of(parameter: Parameter) -> str | None:
     """What joins several values, by words or its style; None where the parameter is repeated (OpenAPI 3.1, 4.8.12)."""
-    if not shape_of(parameter.schema).is_array or _COMMAS.search(said_of(parameter)):
+    if not shape_of(parameter.schema).is_array or re.search(COMMAS, said_of(parameter), re.I):
         return ","
     joins = {"spaceDelimited": " ", "pipeDelimited": "|"}
     return None if parameter.explode else joins.get(parameter.style, ",")

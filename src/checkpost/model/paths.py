@@ -27,7 +27,7 @@ _VERB = re.compile(r":[a-z]+(?:[A-Z][a-z]+)*/?$")
 
 
 #: What the last word of a list's path may say of its rows, where the one before names them.
-_ROWS = frozenset({"rows", "records", "items", "entries", "documents", "data"})
+ROWS = frozenset({"rows", "records", "items", "entries", "documents", "data"})
 
 
 @dataclass(frozen=True)
@@ -147,7 +147,7 @@ def _tells_of_tables(family: Family, ranked: Sequence[str]) -> bool:
     base = plain(family.collection or "") + "/"
     lists = [path for path in beginning_with(ranked, base) if not parameters(path)]
     under = [plain(path).removeprefix(base).split("/") for path in lists]
-    return any(len(parts) == 2 and parts[1].lower() in _ROWS for parts in under)
+    return any(len(parts) == 2 and parts[1].lower() in ROWS for parts in under)
 
 
 def _with_item(found: list[Family], head: str, path: str) -> list[Family]:
@@ -191,7 +191,7 @@ def _last_word(path: str) -> str:
 def _word_before(family: Family) -> str:
     """The word of a path before one that says no more than that there are rows; empty where it says more."""
     words = [part for part in (family.collection or "").split("/") if part]
-    return words[-2] if len(words) > 1 and words[-1].lower() in _ROWS and "{" not in words[-2] else ""
+    return words[-2] if len(words) > 1 and words[-1].lower() in ROWS and "{" not in words[-2] else ""
 
 
 def _distinct(found: list[Family]) -> list[Family]:

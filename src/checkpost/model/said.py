@@ -8,6 +8,9 @@ from checkpost.contract.contract import Operation, Parameter
 from checkpost.model.shape import shape_of
 from checkpost.model.vocabulary import operator_of
 
+#: Words that have several values joined by commas.
+COMMAS = r"\bcsv\b|\bcommas?[- ](?:separated|delimited)\b|\bseparated?\b[^.]*\bcommas?\b"
+
 
 def said_of(parameter: Parameter, operation: Operation | None = None) -> str:
     """Everything that the contract says of a parameter in words."""

@@ -11,7 +11,7 @@ from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.node import Node
 from checkpost.contract.pointer import escape
 from checkpost.model.envelopes import rows_pointer
-from checkpost.model.paths import normal, singular
+from checkpost.model.paths import ROWS, normal, singular
 from checkpost.model.shape import shape_of
 
 #: Marks the schema of rows that is only what some of them have shown.
@@ -42,7 +42,7 @@ _WHOLES = frozenset(
     )
     for ending in ("", "_name", "_label", "_id")
 )
-_ROWS = re.compile(r"(?:/(?:rows|records|items|data|entries|documents))?/?")
+_ROWS = re.compile(rf"(?:/(?:{'|'.join(sorted(ROWS))}))?/?")
 #: What separates the parts of a table's name in texts of an API.
 _PARTS = re.compile(r"[/.]")
 

@@ -11,7 +11,7 @@ import asyncio
 import contextlib
 import json
 from collections import Counter, defaultdict
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any
 
 from checkpost.errors import NotCompleted
@@ -19,7 +19,8 @@ from checkpost.rows.coerced import coerced
 from checkpost.rows.holdings import Holdings, Reach
 from checkpost.rows.journal import FAILED, Entry, Journal
 from checkpost.rows.resemblance import shows
-from checkpost.rows.table import Harm, Table, as_number
+from checkpost.rows.table import Harm, Table
+from checkpost.rows.unshown import IS_SHOWN, key_unshown
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Answer, Exchange, Request
@@ -40,10 +41,8 @@ _NOT_IMPLEMENTED = 501
 _MOST_STRANGE = 3
 #: How many own rows are read where the list fails.
 _MOST_READ = 20
-#: How many rows that cannot be shown are removed in a table, and how often each is read before.
-_MOST_UNSHOWN, _TIMES_READ = 3, 2
-#: A number so far behind the last key is nobody's yet.
-_FAR = 100_000
+#: How many rows that cannot be shown are removed in a table.
+_MOST_UNSHOWN = 3
 #: Of how many creates it may stay open whether they made a row, where a list never shows all rows.
 _MOST_OPEN = 2
 #: How many rows of a table there may be before one was seen to be gone; how many that could not be removed.
@@ -96,12 +95,8 @@ class Ledger(Holdings):
         self.pending: set[tuple[str, Key]] = set()
         #: When the last request ended without an answer, in the event loop's time.
         self.unclear_at = 0.0
-        #: Rows of others that are given their values again just now.
-        self._restoring: set[tuple[str, Key]] = set()
-        #: Rows of the run's that were deleted, and are removed for good just now.
-        self._purging: set[tuple[str, Key]] = set()
-        #: Rows of the run's that cannot be shown, and are removed just now.
-        self._unshown: set[tuple[str, Key]] = set()
+        #: Rows that are touched just now whatever is known of them: see ``_meaning``.
+        self._meant: set[tuple[str, Key]] = set()
         self._flying: set[asyncio.Task[Exchange]] = set()
         self._looking_at_stuck = asyncio.Lock()
         self._looking_again: dict[str, asyncio.Lock] = {}
@@ -142,8 +137,7 @@ class Ledger(Holdings):
                 await self.journal.synced()
                 for name, key in act.touched:
                     # looked at once more, since the journal may have taken its time
-                    meant = (name, key) in self._restoring | self._purging | self._unshown
-                    if not (self.is_own(name, key) or self.is_spare(name, key) or meant):
+                    if not (self.is_own(name, key) or self.is_spare(name, key) or (name, key) in self._meant):
                         raise Unsafe(f"the row {key_text(key)} of {name} is no longer the run's")
             except BaseException:
                 self._give_room(act)
@@ -497,47 +491,21 @@ class Ledger(Holdings):
                 table.broken = f"the list of {name} fails since a row was made, so that no more are made"
 
     async def _remove_unshown(self, client: Client, table: Table) -> bool:
-        """Remove the row that the API cannot show, and its list with it, where it can be that of a create which failed:
-        of the numbers behind the largest key of before reading just one fails since, while reading another row does
-        not, and a far number is absent. Whether the list can be read again."""
+        """Remove the row of a create that failed, which the API cannot show, nor its list since. Whether the list can
+        be read again."""
         name = client.resource.name
         creates = [each for each in self.journal.entries(name) if each.kind == "create" and each.named is None]
         entry = next((each for each in reversed(creates) if each.status >= 500), None)
-        able = {"read", "delete"} <= client.resource.operations.keys() and not client.resource.under
-        if entry is None or not able or not table.whole or table.unshown >= _MOST_UNSHOWN:
+        if entry is None or "delete" not in client.resource.operations or table.unshown >= _MOST_UNSHOWN:
             return False
-        before = {as_number(key[-1]) for key in table.known}
-        given = {as_number(key[-1]) for key in table.ever} | before
-        if not given or None in given:
+        key = await key_unshown(client, table)
+        if key is None:
             return False
-        others = [*list(table.known)[:_TIMES_READ], *list(table.own)[-_TIMES_READ:]]
-        if not others:
-            return False
-        kind = type(others[0][-1])
-
-        async def read(part: Any) -> Answer:
-            key = (kind(part),)
-            return (await client.send("read", key=key, check="ledger", situation="whether a row is shown")).answer
-
-        first, last = (max(filter(None, each), default=0) + 1 for each in (before, given))
-        free = [each for each in range(first, last + 1) if (kind(each),) not in table.own]
-        # a key is given again from below, or from above
-        ends = dict.fromkeys([*free[:_MOST_READ], *free[-_MOST_READ:]])
-        failing = [each for each in ends if (await read(each)).status >= 500]
-        if len(failing) != 1 or not client.absent(await read(last + _FAR)):
-            return False
-        again = [(await read(failing[0])).status >= 500 for _ in range(_TIMES_READ)]
-        if not all(again) or not any([(await read(key[-1])).ok for key in others]):
-            return False
-        key = (kind(failing[0]),)
         table.unshown += 1
         self.answered(entry.number, key)
-        self._unshown.add((name, key))
-        try:
+        with self._meaning(name, key):
             await client.send("delete", key=key, check="ledger", situation="removing a row that cannot be shown")
-        finally:
-            self._unshown.discard((name, key))
-        if not client.absent(await read(failing[0])):
+        if not client.absent((await client.send("read", key=key, check="ledger", situation=IS_SHOWN)).answer):
             return False
         self.gone(name, key)
         exchanges = (await client.whole_list(self.most, "ledger")).exchanges
@@ -549,7 +517,7 @@ class Ledger(Holdings):
         if "read" not in client.resource.operations:
             return 0
         for key, number in list(table.own.items())[::-1][:_MOST_READ]:
-            answer = (await client.send("read", key=key, check="ledger", situation="whether a row is shown")).answer
+            answer = (await client.send("read", key=key, check="ledger", situation=IS_SHOWN)).answer
             if answer.status >= 500:
                 return self._exchange_of.get(number, 0)
         return 0
@@ -563,9 +531,19 @@ class Ledger(Holdings):
                 return [key for key in keys if key in listing.by_key]
         return [key for key in keys if await self._row(name, key) is not None]
 
+    @contextlib.contextmanager
+    def _meaning(self, name: str, key: Key) -> Iterator[None]:
+        """Let a row be touched meanwhile that was not shown to be the run's: one of others that is given its values
+        again, one of the run's that was deleted and is kept, or one that cannot be shown."""
+        self._meant.add((name, key))
+        try:
+            yield
+        finally:
+            self._meant.discard((name, key))
+
     async def _permit_touching(self, name: str, key: Key) -> None:
         table = self.table(name)
-        if (name, key) in self._restoring | self._purging | self._unshown:
+        if (name, key) in self._meant:
             return
         if (name, key) in self.pending:
             raise Unsafe(f"a request to the row {key_text(key)} of {name} had no answer, and may still be carried out")
@@ -605,15 +583,11 @@ class Ledger(Holdings):
         resource = client.resource
         if resource.picked_by_api("update") and not self._by_filter:
             raise Unsafe("a change by filter would put back whatever the API makes of the filter")
-        touched = ((resource.name, key),)
-        self._restoring.add((resource.name, key))
-        try:
-            act = Act("change", (), touched)
+        with self._meaning(resource.name, key):
+            act = Act("change", (), ((resource.name, key),))
             return await client.send(
                 "update", key=key, record=dict(values), check=check, situation="putting a row back as it was", act=act
             )
-        finally:
-            self._restoring.discard((resource.name, key))
 
     async def purge(self, client: Client, shown: Collection[Key]) -> tuple[int, list[Key]]:
         """Remove for good the run's rows whose removal was asked for and not refused, and that are not ``shown``; how
@@ -638,13 +612,13 @@ class Ledger(Holdings):
                 break
             if await self._row(name, key) is not None:
                 continue
-            self._purging.add((name, key))
             try:
-                exchange = await client.send("delete", key=key, check="tidying up", situation="removing a row for good")
+                with self._meaning(name, key):
+                    exchange = await client.send(
+                        "delete", key=key, check="tidying up", situation="removing a row for good"
+                    )
             except (Unsafe, NotCompleted):
                 continue
-            finally:
-                self._purging.discard((name, key))
             if exchange.answer.ok:
                 found += 1
                 self.journal.settle([*made[key], *self.numbers(exchange)], "removed for good")

@@ -14,7 +14,7 @@ from checkpost.oracle.same import differences
 from checkpost.rows.journal import Entry
 from checkpost.rows.ledger import Ledger
 from checkpost.rows.table import Harm
-from checkpost.rows.witness import Look, look, look_again
+from checkpost.rows.witness import Look, look, look_again, read_row
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Exchange
@@ -259,10 +259,10 @@ class _Settling:
         if "read" not in client.resource.operations:
             return False
         try:
-            exchange = await client.send("read", key=key, check="tidying up", situation="whether a row is there")
-        except (Unsafe, NotCompleted):
+            answer = await read_row(client, key)
+        except NotCompleted:
             return False
-        return client.row_read(exchange.answer) is not None
+        return answer is not None and client.row_read(answer) is not None
 
 
 def _said(exchange: Exchange) -> str:

@@ -130,18 +130,18 @@ async def _never_shown(
 
     works = [
         answer is not None and (answer.ok or client.absent(answer))
-        for answer in [await _read(client, key) for key in others if made]
+        for answer in [await read_row(client, key) for key in others if made]
     ]
     found = {}
     for key, each in made if works and all(works) else ():
-        answer = await _read(client, key)
+        answer = await read_row(client, key)
         if answer is not None and answer.status >= _FAILS:
             found[key] = each
     return found
 
 
-async def _read(client: Client, key: Key) -> Answer | None:
-    """The answer to a read; None where the row may not be read."""
+async def read_row(client: Client, key: Key) -> Answer | None:
+    """The answer to a read by key at the end of a run; None where the row may not be read."""
     try:
         exchange = await client.send("read", key=key, check="tidying up", situation="whether a row is there")
     except Unsafe:
@@ -179,7 +179,7 @@ async def look_again(ledger: Ledger, name: str, last: Look) -> Look | None:
         return None
     found = replace(last, rows=dict(last.rows), own={})
     for key, entry in last.own.items():
-        answer = await _read(client, key)
+        answer = await read_row(client, key)
         if answer is None:
             return None
         if client.absent(answer):
@@ -210,7 +210,7 @@ async def _by_key(client: Client, table: Table, entries: Sequence[Entry], found:
     for place, key in enumerate([*told, *samples, *rest]):
         if key is None or (found.whole and not found.hidden and place >= len(told) + len(samples)):
             break
-        answer = await _read(client, key)
+        answer = await read_row(client, key)
         if answer is None:
             unclear.add(key)
             continue
@@ -240,7 +240,7 @@ async def _between_keys(client: Client, table: Table, entries: Sequence[Entry], 
     failing: list[Key] = []
 
     async def read(key: Key) -> None:
-        answer = await _read(client, key)
+        answer = await read_row(client, key)
         if answer is None:
             return
         row = client.row_read(answer) if answer.ok else None

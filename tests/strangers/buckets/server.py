@@ -16,7 +16,7 @@ settings = {f"kinto.{each}_backend": place for each, place in kinds.items()}
 settings |= {"kinto.userid_hmac_secret": "seeds", "kinto.paginate_by": "25", "kinto.project_docs": "none"}
 settings |= {"kinto.bucket_create_principals": "system.Everyone", "kinto.bucket_read_principals": "system.Everyone"}
 app = main({}, None, **settings)
-storage = app.app.registry.storage if hasattr(app, "app") else app.registry.storage
+storage, permission = app.registry.storage, app.registry.permission
 
 
 def kept(environ: dict[str, Any], start: Any) -> Any:
@@ -39,7 +39,6 @@ def stored(parent: str, kind: str, number: int, each: dict[str, Any]) -> None:
     storage.create(kind, parent, {"id": f"{kind[0]}{number:02d}", **each})
 
 
-permission = app.registry.permission if hasattr(app, "registry") else app.app.registry.permission
 stored("", "bucket", 1, {"id": "bank"})
 permission.add_principal_to_ace("/buckets/bank", "write", "system.Everyone")
 for name in ("species", "accessions"):

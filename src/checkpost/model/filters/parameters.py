@@ -12,7 +12,7 @@ from checkpost.model.field import Field, Reason
 from checkpost.model.filters.templates import COLUMNS, NEGATED, OTHERWISE, Templates, is_scalar, operand
 from checkpost.model.paths import normal
 from checkpost.model.query import Operator
-from checkpost.model.said import said_of
+from checkpost.model.said import COMMAS, said_of
 from checkpost.model.shape import alternatives, shape_of
 from checkpost.model.spelling import ANY, Filtering
 from checkpost.model.vocabulary import operator_of
@@ -21,11 +21,7 @@ from checkpost.model.vocabulary import operator_of
 _OPERATOR_NAMES = r"(?:operator|op|comparator|comparison|lookup|matchmode|condition)"
 _CONDITIONS = frozenset({"filter", "where", "criteria", "condition", "match", "query"})
 #: Words that let a parameter take several values, of which a row has one.
-_COMMAS = re.compile(
-    r"\bcsv\b|\bcommas?[- ](?:separated|delimited)\b|\bseparated?\b[^.]*\bcommas?\b"
-    r"|\bcommas? (?:means?|for|is an?) or\b",
-    re.I,
-)
+_COMMAS = re.compile(rf"{COMMAS}|\bcommas? (?:means?|for|is an?) or\b", re.I)
 #: A form in which words stand for an operator and a value.
 _PLACED = re.compile(r"\b(?:operat(?:or|ion)|op|comparator)[}>]?([:.|~])[{<]?value\b", re.I)
 _LISTED = re.compile(r"<li>\s*([$\w]+)\s*</li>|`([$\w]+)`|(?<![\w$])(\$\w+)")
