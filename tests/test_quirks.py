@@ -590,6 +590,29 @@ class SoundQuirks(unittest.TestCase):
         reasons = {each.reason for each in result.checks if each.check == "update.rules"}
         self.assertIn("202", reasons.pop())
 
+    def test_a_hidden_column_that_lets_one_row_in_at_a_time(self) -> None:
+        result = run_on(Single(PLAIN))
+        titles = [each.title for each in told(result) if each.severity in {"error", "warning"}]
+        self.assertEqual(titles, ["A second row cannot be made while another is there"])
+        self.assertEqual(result.left, ())
+
+    def test_writes_that_are_accepted(self) -> None:
+        """A write that is answered 202 is judged where it is seen to be done, and left alone where it is not."""
+        for kind in (Accepting, Postponing):
+            library = kind(PLAIN)
+            contract = library.contract()
+            for path in contract["paths"].values():
+                for method in {"post", "put", "patch", "delete"} & set(path):
+                    said = path[method]["responses"]
+                    said["202"] = said.get("201") or said.get("200") or {"description": "accepted"}
+            result = self.silent(library, contract, timeout=1)
+            outcomes = {each.check: each for each in result.checks}
+            for name in ("update.each-field", "update.rules", "delete.gone", "create.rules"):
+                with self.subTest(kind=kind.__name__, check=name):
+                    asked = kind is Accepting
+                    self.assertEqual(outcomes[name].outcome == "passed", asked, outcomes[name].reason)
+                    self.assertIn("" if asked else "202", outcomes[name].reason)
+
     def test_an_api_that_asks_to_slow_down(self) -> None:
         library = Library(PLAIN)
         seen: list[float] = []
@@ -645,6 +668,56 @@ class Deferred(Library):
         key, book = self.books.popitem()
         threading.Timer(0.1, self.books.__setitem__, (key, book)).start()
         return Response(status_code=202)
+
+
+class Single(Library):
+    """A column that is not shown has to be unique, and has the same value in each new row."""
+
+    def __init__(self, style: Style) -> None:
+        super().__init__(style)
+        self.before = set(self.books)
+
+    async def create(self, request: Request) -> Response:
+        if set(self.books) - self.before:
+            return JSONResponse({"error": "internal"}, 500)
+        return await super().create(request)
+
+
+class Accepting(Library):
+    """Each write is answered 202, and done."""
+
+    async def create(self, request: Request) -> Response:
+        return self.accepted(await super().create(request))
+
+    async def item(self, request: Request) -> Response:
+        answer = await super().item(request)
+        return self.accepted(answer) if request.method in {"PUT", "PATCH", "DELETE"} else answer
+
+    @staticmethod
+    def accepted(answer: Response) -> Response:
+        answer.status_code = 202 if answer.status_code < 300 else answer.status_code
+        return answer
+
+
+class Postponing(Accepting):
+    """Changes and removals are carried out a little later."""
+
+    async def item(self, request: Request) -> Response:
+        if request.method not in {"PUT", "PATCH", "DELETE"}:
+            return await super().item(request)
+        before = {key: dict(book) for key, book in self.books.items()}
+        answer = await super().item(request)
+        after, self.books = self.books, before
+        changed = {key: after.get(key) for key in before if after.get(key) != before[key]}
+        threading.Timer(0.1, self.carry_out, (changed,)).start()
+        return answer
+
+    def carry_out(self, changed: dict[Any, Json | None]) -> None:
+        for key, book in changed.items():
+            if book is None:
+                self.books.pop(key, None)
+            elif key in self.books:
+                self.books[key].update(book)
 
 
 class Leaky(Library):

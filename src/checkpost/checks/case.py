@@ -196,7 +196,10 @@ class Case:
         if purpose == "update" and key and isinstance(record, dict) and "operation" not in request:
             request["record"] = {**await self.demanded(key, record), **record}
         client = through or self.client
-        return await client.send(purpose, check=self.check.name, situation=situation, **request)
+        exchange = await client.send(purpose, check=self.check.name, situation=situation, **request)
+        if purpose in {"update", "replace"} and self.is_open(exchange):
+            raise Skipped("changes are answered 202: they are carried out later, and cannot be followed")
+        return exchange
 
     async def demanded(self, key: Key, change: Mapping[str, Any]) -> dict[str, Any]:
         """What the contract demands in every change beside what is changed: the row's own values, or new ones where no
@@ -510,7 +513,7 @@ class Case:
             if true is None:
                 raise Blocked(f"creating a row answered with the key {key_text(key)} of a row that was there before")
             key = true.key
-        if key is None and exchange.answer.status == 202:
+        if key is None and self.is_open(exchange):
             return exchange, None  # it may come into being later: the end of the run looks for it
         if key is None:
             key = next((own.key for entry, own in await self.strays() if entry.number == number), None)
@@ -541,6 +544,7 @@ class Case:
             return [stays]
         records = [await self.record(full=full) for _ in range(count)]
         made = await all_of(self.create(record) for record in records)
+        self.state.create_failed |= any(exchange.answer.status >= 500 for exchange, _ in made)
         rows = []
         for record, (exchange, key) in zip(records, made, strict=True):
             if key is None and exchange.answer.status in {400, 403, 409, 422}:
@@ -652,6 +656,10 @@ class Case:
             shown[name] and value.strip().casefold().startswith(shown[name]) for name, value in texts.items()
         )
 
+    def is_open(self, exchange: Exchange) -> bool:
+        """Whether what a request was accepted for (202; RFC 9110, 15.3.3) was not seen to be done."""
+        return exchange.number in self._ledger.accepted
+
     def numbers(self, exchange: Exchange) -> tuple[int, ...]:
         """The journal's numbers of the rows that a request was to make, which are this check's to remove."""
         numbers = self._ledger.numbers(exchange)
@@ -689,7 +697,7 @@ class Case:
             if self.fields[relation.field].nullable or there:
                 change[relation.field] = None if self.fields[relation.field].nullable else there[0]
         keys = [key for key, number in ledger.table(self.resource.name).own.items() if number in mine] if change else []
-        with contextlib.suppress(Unsafe, Blocked):
+        with contextlib.suppress(Unsafe, Blocked, Skipped):
             await all_of(self.send("update", "tidying up", key=key, record=change) for key in keys)
 
     async def remove(self, key: Key) -> None:
@@ -700,7 +708,7 @@ class Case:
             exchange = await self.send("delete", "tidying up", key=key)
         except Unsafe:
             return  # the end of the run looks for it again, and tells if it stays
-        if exchange.answer.ok or exchange.answer.status in {404, 410}:
+        if (exchange.answer.ok and not self.is_open(exchange)) or exchange.answer.status in {404, 410}:
             self.forget(key)
 
     def is_still(self, key: Key, row: Row) -> bool:
@@ -772,7 +780,7 @@ class Case:
         largest key out again. Raises Blocked if that fails."""
         own = await self.smaller()
         exchange = await self.send("delete", "deleting a row", key=own.key)
-        if not exchange.answer.ok:
+        if not exchange.answer.ok or self.is_open(exchange):
             raise Blocked(f"deleting a row answers {exchange.answer.status or exchange.answer.detail}")
         self.forget(own.key)
         return own, [own.exchange, exchange]

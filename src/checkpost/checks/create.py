@@ -46,7 +46,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
     except Skipped as skip:
         case.state.may_not_create = str(skip)
         raise
-    if exchange.answer.status == 202:
+    if case.is_open(exchange):
         case.state.may_not_create = "creates are answered 202: they are carried out later, and cannot be followed"
         raise Skipped(case.state.may_not_create)
     if key is None:

@@ -44,6 +44,9 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
             evidence=[own.exchange, exchange],
         )
         return
+    if case.is_open(exchange):
+        await _stays(case, "deletes are answered 202: they are carried out later")
+        raise Skipped("deletes are answered 202: they are carried out later, and cannot be followed")
     if not exchange.answer.ok:
         why = f"deleting a row answers {exchange.answer.status or exchange.answer.detail}"
         await _stays(case, f"rows cannot be removed: {why}")

@@ -66,14 +66,16 @@ async def head(case: Case) -> AsyncIterator[Finding]:
             continue
         answer = exchange.answer
         offered = case.world.contract.operation("HEAD", case.operation(purpose).path) is not None
-        if not answer.ok and not offered:
+        if not answer.ok and not offered and answer.failure != "not-http":
             continue
         asked = True
         whole = await _usual(case, purpose)
         if whole is None or not whole.answer.ok:
             continue
         told = ""
-        if answer.failure or answer.status != whole.answer.status:
+        if answer.failure == "not-http":
+            told = f"{answer.detail}, so that the connection cannot be used any more"
+        elif answer.failure or answer.status != whole.answer.status:
             told = f"the status {answer.status or answer.detail}"
         elif answer.body:
             told = f"a body of {len(answer.body)} bytes"

@@ -69,7 +69,7 @@ async def writes(case: Case) -> AsyncIterator[Finding]:
                     case, REFUSED, told_rights(case, rights), str(exchange.answer.status), evidence, purpose,
                     cause=f"refused {purpose}", subjects=[purpose],
                 )  # fmt: skip
-            elif exchange.answer.ok and exchange.answer.status != 202 and not done and case.has("read"):
+            elif exchange.answer.ok and not case.is_open(exchange) and not done and case.has("read"):
                 yield departure(
                     case, f"{_said(purpose)} by a role is answered with success and not done",
                     f"it is done: {told_rights(case, rights)}",

@@ -77,6 +77,8 @@ class State:
     deletes_fail: bool = False
     #: Whether creates are answered with a server error, though their rows are stored.
     stores_failing: bool = False
+    #: Whether a create of a valid record was answered with a server error.
+    create_failed: bool = False
     #: The required fields that records were made without.
     lacked: set[str] = field(default_factory=set)
     #: How records are made that the API accepts: generated (""), like a row that is there ("copy" all but

@@ -17,12 +17,14 @@ from checkpost.model.shape import shape_of
 
 _SAID = re.compile(
     r"(?:foreign key(?: (?:to|of|for|into|in))?|refers? to|references?|points? to|belongs to)\b"
-    r"[^A-Za-z0-9_]*(?:the |a |an )?"
+    r"(?:(?!\.\s)[^A-Za-z0-9_])*(?:the |a |an )?"
     r"[`'\"<(\[]*(\w[\w-]*)(?:[`'\"]?[.(]\s*[`'\"]?(\w+))?",
     re.I,
 )
 #: What may follow a resource's name in the name of a field that refers to it.
 _SUFFIXES = ("id", "key", "uuid", "ref")
+#: Types of values that are no key; an object may show the whole row.
+_NO_KEYS = {"array", "boolean", "null"}
 
 
 @dataclass(frozen=True)
@@ -156,7 +158,8 @@ def with_hyperlinks(resource: Resource, others: Mapping[str, Resource]) -> Resou
 
 
 def _described(field: Field, others: Mapping[str, Resource], directory: Directory) -> Relation | None:
-    match = _SAID.search(str(field.keywords.get("description", "")))
+    able = not field.types or bool(field.types - _NO_KEYS)
+    match = _SAID.search(str(field.keywords.get("description", ""))) if able else None
     for name in directory.by_name.get(normal(match[1]), ())[:1] if match else ():
         why = f"its description says {match[0].replace('`', '').strip()!r}" if match else ""
         return _target(others[name], field, Reason(why, "stated"))

@@ -292,7 +292,7 @@ class Holdings:
         entry = self.journal.entry(table.own.get((value,), 0))
         return entry is not None and entry.proved and not entry.removed
 
-    async def _row(self, name: str, key: Key) -> Row | None:
+    async def row(self, name: str, key: Key) -> Row | None:
         """The row with a key as it is now, by its key or else in the list; None where neither shows it."""
         client = self.reach(name)
         if client is None:

@@ -15,6 +15,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any
 
 from checkpost.errors import NotCompleted
+from checkpost.rows.accepted import Accepted
 from checkpost.rows.coerced import coerced
 from checkpost.rows.holdings import Holdings, Reach
 from checkpost.rows.journal import FAILED, Entry, Journal
@@ -34,13 +35,15 @@ _MOST_TRIED = 3
 #: How many rows are looked for one by one, where a list would show them all.
 _MOST_READ = 8
 #: Answers that tell nothing of whether the work was done.
-_TELL_NOTHING = {202, 408, 425, 429}
+_TELL_NOTHING = {408, 425, 429}
+#: What may be done later (RFC 9110, 15.3.3).
+_ACCEPTED = 202
 #: A refusal, though it is counted among the failures (RFC 9110, 15.6.2).
 _NOT_IMPLEMENTED = 501
 #: How many rows there may be at once that cannot be shown to be the run's.
 _MOST_STRANGE = 3
 #: How many own rows are read where the list fails.
-_MOST_READ = 20
+_MOST_LAST = 20
 #: How many rows that cannot be shown are removed in a table.
 _MOST_UNSHOWN = 3
 #: Of how many creates it may stay open whether they made a row, where a list never shows all rows.
@@ -92,7 +95,10 @@ class Ledger(Holdings):
         self._choosing: dict[str, asyncio.Lock] = {}
         #: Own rows that a request without an answer may still reach: nothing more is sent to them until it has landed,
         #: since their keys could be somebody else's by then.
-        self.pending: set[tuple[str, Key]] = set()
+        self.pending: dict[tuple[str, Key], str] = {}
+        #: Requests that were answered 202, and not seen to be done.
+        self.accepted: set[int] = set()
+        self._accepted = Accepted(self)
         #: When the last request ended without an answer, in the event loop's time.
         self.unclear_at = 0.0
         #: Rows that are touched just now whatever is known of them: see ``_meaning``.
@@ -177,7 +183,8 @@ class Ledger(Holdings):
             self._give_room(act)
         answer = exchange.answer
         told = 0 < answer.status < 500 or answer.status == _NOT_IMPLEMENTED
-        sure = not answer.failure and told and answer.status not in _TELL_NOTHING
+        later = answer.status == _ACCEPTED and not answer.failure and not await self._accepted.is_done(act, answer)
+        sure = not answer.failure and told and answer.status not in _TELL_NOTHING and not later
         numbers = tuple(each.number for each in entries)
         self._numbers[exchange.number] = numbers
         self.deeds.acts[exchange.number] = act
@@ -207,8 +214,9 @@ class Ledger(Holdings):
                     table.stuck |= {touched} & table.own.keys()
                 if answer.status >= 500 and len(act.touched) == 1:
                     self._failed_removals.setdefault((name, touched), (exchange.number, request, act))
-        if answer.failure or answer.status == 202:
-            self.pending.update(act.touched)
+        if answer.failure or later:
+            self.pending |= dict.fromkeys(act.touched, "was answered 202" if later else "had no answer")
+            self.accepted |= {exchange.number} if later else set()
             self.unclear_at = asyncio.get_running_loop().time()
         if answer.ok and act.key_in is not None and entries:
             key = act.key_in(answer)
@@ -247,7 +255,7 @@ class Ledger(Holdings):
                 await self._remove_again(name, key)
 
     async def _remove_again(self, name: str, key: Key) -> None:
-        if await self._row(name, key) is None:
+        if await self.row(name, key) is None:
             self.gone(name, key)
             return
         failed = self._failed_removals.pop((name, key), None)
@@ -256,7 +264,7 @@ class Ledger(Holdings):
         number, request, act = failed
         try:
             with self.session.gently():
-                done = (await self.send(request, act, "ledger")).answer.ok and await self._row(name, key) is None
+                done = (await self.send(request, act, "ledger")).answer.ok and await self.row(name, key) is None
         except Unsafe:
             return
         self.session.gentle |= done
@@ -318,7 +326,7 @@ class Ledger(Holdings):
         await asyncio.sleep(pause)
         if act.kind == "remove":
             for name, key in act.touched:
-                if self.is_own(name, key) and await self._row(name, key) is None:
+                if self.is_own(name, key) and await self.row(name, key) is None:
                     return False
         if act.kind != "create":
             return True
@@ -516,7 +524,7 @@ class Ledger(Holdings):
         ones."""
         if "read" not in client.resource.operations:
             return 0
-        for key, number in list(table.own.items())[::-1][:_MOST_READ]:
+        for key, number in list(table.own.items())[::-1][:_MOST_LAST]:
             answer = (await client.send("read", key=key, check="ledger", situation=IS_SHOWN)).answer
             if answer.status >= 500:
                 return self._exchange_of.get(number, 0)
@@ -529,7 +537,7 @@ class Ledger(Holdings):
             listing = await client.whole_list(self.most, "ledger")
             if listing.complete and not listing.problem:
                 return [key for key in keys if key in listing.by_key]
-        return [key for key in keys if await self._row(name, key) is not None]
+        return [key for key in keys if await self.row(name, key) is not None]
 
     @contextlib.contextmanager
     def _meaning(self, name: str, key: Key) -> Iterator[None]:
@@ -546,15 +554,16 @@ class Ledger(Holdings):
         if (name, key) in self._meant:
             return
         if (name, key) in self.pending:
-            raise Unsafe(f"a request to the row {key_text(key)} of {name} had no answer, and may still be carried out")
+            how = self.pending[name, key]
+            raise Unsafe(f"a request to the row {key_text(key)} of {name} {how}, and may still be carried out")
         if key in table.own and key in table.unproved:
-            row = await self._row(name, key)
+            row = await self.row(name, key)
             if key in table.unproved:
                 why = "it is not there" if row is None else "reading it shows another one"
                 raise Unsafe(f"the row {key_text(key)} of {name} cannot be shown to be the run's: {why}")
         if self.is_own(name, key):
             return
-        if self.is_spare(name, key) and await self._row(name, key) is None:
+        if self.is_spare(name, key) and await self.row(name, key) is None:
             return
         raise Unsafe(f"the row {key_text(key)} of {name} is not one of the run's")
 
@@ -610,7 +619,7 @@ class Ledger(Holdings):
         for tried, key in enumerate([key for key in gone if key not in untried]):
             if tried == _MOST_TRIED and not found:
                 break
-            if await self._row(name, key) is not None:
+            if await self.row(name, key) is not None:
                 continue
             try:
                 with self._meaning(name, key):

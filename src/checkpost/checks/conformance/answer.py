@@ -47,12 +47,14 @@ def conform(observation: Observation, validators: Validators) -> Iterator[Findin
     documented = operation.response(answer.status)
     if answer.status >= 500:
         # parsers have words of their own for each body that is none
-        words = "" if observation.exchange.check == BROKEN_BODY else in_words(answer)
+        broken = observation.exchange.check == BROKEN_BODY
+        words = "" if broken else in_words(answer)
         yield observation.finding(
             "errors.server-error",
             "error",
             "contract" if documented is None else "expectation",
-            f"A request fails with {answer.status}" + (f": {said(answer)[:70]}" if words else ""),
+            f"{'A body that is no record' if broken else 'A request'} fails with {answer.status}"
+            + (f": {said(answer)[:70]}" if words else ""),
             "an answer that is no server error",
             f"{answer.status} {said(answer) or excerpt(answer)}",
             f"{FAILED}{words} at {operation}",
