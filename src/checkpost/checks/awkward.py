@@ -103,7 +103,8 @@ class _Lengths:
 
     async def explain(self, name: str, variant: Variant, refusal: Exchange) -> bool:
         """Whether a value was refused for its length."""
-        field, length = self._case.fields[name], len(str(variant.value))
+        # many programs count the two halves of a character beyond the basic plane
+        field, length = self._case.fields[name], len(str(variant.value).encode("utf-16-le", "surrogatepass")) // 2
         if not field.is_text or field.max_length is not None or not isinstance(variant.value, str):
             return False
         if length <= self._taken.get(name, 0):

@@ -29,12 +29,8 @@ async def equal_rows(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("the list was not read whole")
     if not sorting.several:
         paged_by_position(case, snapshot)
-    first, second = _fields(case, sorting, snapshot)
-    value = (await case.record())[first]
-    records = [{**await case.record(), first: value} for _ in range(_EQUAL)]
-    made = await all_of(case.create(each, f"rows with the same {first}") for each in records)
-    if sum(key is not None for _, key in made) < _EQUAL:
-        raise Blocked(f"no rows with the same {first} could be made")
+    firsts, second = _fields(case, sorting, snapshot)
+    first = await _made_equal(case, firsts)
     if sorting.several:
         wrong = await by_two(case, sorting, first, second)
         for found in wrong:
@@ -47,8 +43,21 @@ async def equal_rows(case: Case) -> AsyncIterator[Finding]:
         yield found
 
 
-def _fields(case: Case, sorting: Sorting, snapshot: Snapshot) -> tuple[str, str]:
-    """A field that rows are made equal in, and one that orders them then. Raises Skipped where there are none."""
+async def _made_equal(case: Case, names: list[str]) -> str:
+    """Make rows that are equal in one of some fields, and return which. Raises Blocked where none can be made: values
+    may have to be unique though nothing says so."""
+    for name in names:
+        value = (await case.record())[name]
+        records = [{**await case.record(), name: value} for _ in range(_EQUAL)]
+        made = await all_of(case.create(each, f"rows with the same {name}") for each in records)
+        if all(key is not None for _, key in made):
+            return name
+    raise Blocked(f"no rows with the same {' or '.join(names)} could be made")
+
+
+def _fields(case: Case, sorting: Sorting, snapshot: Snapshot) -> tuple[list[str], str]:
+    """Two fields at most that rows are made equal in, and one that orders them then. Raises Skipped where there are
+    none."""
     fixed = {*case.resource.key_fields, *case.resource.values, *case.state.left_out, *case.state.disputed}
     free = [
         each
@@ -61,4 +70,4 @@ def _fields(case: Case, sorting: Sorting, snapshot: Snapshot) -> tuple[str, str]
     firsts = [each.name for each in sorted(usable, key=lambda each: each.is_text)]
     if second is None or not firsts:
         raise Skipped("no two fields can be set and sorted by")
-    return firsts[0], second
+    return firsts[:2], second

@@ -100,8 +100,8 @@ def media_and_body(observation: Observation, documented: Response, validators: V
             media.place,
         )
         return
-    if media.schema is None or (answer.ok and observation.exchange.check.endswith(".rules")):
-        return  # that a broken record is shown as it was taken is no fault of the answer
+    if media.schema is None or (answer.ok and observation.exchange.check.endswith(_BREAKING)):
+        return  # that a broken record or parameter is shown as it was taken is no fault of the answer
     bodies = [body]
     wrapped = _wrapped(media.schema, body) if answer.ok else None
     if wrapped is not None:
@@ -170,6 +170,8 @@ def _covers(documented: str, media_type: str) -> bool:
     return documented in {media_type, "*/*"} or (rest == "*" and media_type.startswith(kind + "/"))
 
 
+#: How checks are called that send what breaks the contract.
+_BREAKING = (".rules", ".bad-parameter", ".odd-sizes")
 #: Keywords that rule null out where a schema does not name it.
 _NO_NULL = frozenset({"type", "oneOf", "anyOf", "enum", "const"})
 
