@@ -596,6 +596,26 @@ class SoundQuirks(unittest.TestCase):
         self.assertEqual(titles, ["A second row cannot be made while another is there"])
         self.assertEqual(result.left, ())
 
+    def test_a_search(self) -> None:
+        """A search that looks into some fields is sound; one that leaves all rows or none is told."""
+        expected = {"title": [], "": ["A search is ignored"], "no_such": ["A search finds no row by any of its texts"]}
+        for field, titles in expected.items():
+            with self.subTest(field=field):
+                library = Searched(PLAIN)
+                library.field = field
+                contract = library.contract()
+                parameter = {
+                    "name": "search",
+                    "in": "query",
+                    "schema": {"type": "string"},
+                    "description": "A search term.",
+                }
+                contract["paths"]["/api/books"]["get"]["parameters"].append(parameter)
+                result = run_on(library, contract)
+                self.assertEqual([each.title for each in told(result)], titles)
+                outcome = next(each.outcome for each in result.checks if each.check == "filter.search")
+                self.assertEqual(outcome, "failed" if titles else "passed")
+
     def test_writes_that_are_accepted(self) -> None:
         """A write that is answered 202 is judged where it is seen to be done, and left alone where it is not."""
         for kind in (Accepting, Postponing):
@@ -668,6 +688,20 @@ class Deferred(Library):
         key, book = self.books.popitem()
         threading.Timer(0.1, self.books.__setitem__, (key, book)).start()
         return Response(status_code=202)
+
+
+class Searched(Library):
+    """Its list can be searched for a text in one field; without a field it is not searched."""
+
+    field = "title"
+
+    async def listed(self, request: Request) -> Response:
+        text, books = request.query_params.get("search", "").lower(), self.books
+        if self.field:
+            self.books = {k: each for k, each in books.items() if text in str(each.get(self.field, "")).lower()}
+        answer = await super().listed(request)
+        self.books = books
+        return answer
 
 
 class Single(Library):

@@ -222,7 +222,7 @@ def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> l
     """Findings of one kind as one, where so many resources show it that it is how the API as a whole is made."""
     alike: dict[tuple[str, ...], list[Finding]] = {}
     for finding in sorted(findings, key=lambda each: each.resource or ""):
-        if finding.resource is not None:
+        if finding.resource is not None and not finding.cause.startswith(FAILED):  # see _by_failure
             alike.setdefault(_kind(finding), []).append(finding)
     one: dict[tuple[str, str | None, str, str], Finding] = {finding.key: finding for finding in findings}
     for group in alike.values():

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from checkpost.contract.contract import Operation
+from checkpost.contract.contract import Operation, Parameter
 from checkpost.model.paths import normal
 from checkpost.model.preference import SHOW_THE_ROW, asks_for_the_row
 from checkpost.model.resource import Constants
@@ -13,6 +13,16 @@ from checkpost.model.shape import shape_of
 
 #: Headers that requests get elsewhere, whatever the contract says of them.
 _OWN_HEADERS = {"authorization", "accept", "contenttype", "ifmatch", "ifnonematch", "idempotencykey", "xidempotencykey"}
+
+
+#: Flags without which a list is not paged, as ``normal`` has them.
+_PAGES_ON = {"pagination", "paginate", "paginated", "paging", "paged", "usepagination", "enablepagination", "withpages"}
+
+
+def _turns_pages_on(parameter: Parameter) -> bool:
+    shape = shape_of(parameter.schema)
+    flag = "boolean" in shape.types and shape.types <= {"boolean", "null"} and shape.keywords.get("default") is not True
+    return flag and parameter.location == "query" and normal(parameter.name) in _PAGES_ON
 
 
 def constants_of(operation: Operation, stated: Mapping[str, Any]) -> Constants:
@@ -23,7 +33,7 @@ def constants_of(operation: Operation, stated: Mapping[str, Any]) -> Constants:
     lacking = []
     for each in operation.parameters:
         own = each.location == "header" and normal(each.name) in _OWN_HEADERS
-        wanted = each.required or each.name in stated or asks_for_the_row(each)
+        wanted = each.required or each.name in stated or asks_for_the_row(each) or _turns_pages_on(each)
         if each.location not in {"query", "header"} or own or not wanted:
             continue
         words = shape_of(each.schema).keywords
@@ -33,6 +43,8 @@ def constants_of(operation: Operation, stated: Mapping[str, Any]) -> Constants:
         if asks_for_the_row(each):
             headers[each.name] = SHOW_THE_ROW
             continue
+        if _turns_pages_on(each) and each.name not in stated:
+            value = True
         if value is None:
             lacking.append(each.name)
         elif each.location == "query":

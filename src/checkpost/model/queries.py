@@ -17,6 +17,7 @@ from checkpost.model.ordering import FLAGS, either_order, is_flag, other_sort, s
 from checkpost.model.paths import normal
 from checkpost.model.resource import Paging
 from checkpost.model.said import said_of
+from checkpost.model.searching import searching_of
 from checkpost.model.shape import shape_of
 from checkpost.model.spelling import ANY, Aggregating, Counting, Filtering, Queries, Selecting, Sorting
 
@@ -91,12 +92,14 @@ def queries_of(
         sortings = (by_field,)
     elif sort is not None:
         sortings = either_order(sort, beside, names) if beside is not None else sortings_of(sort, direction, names)
+    filterings = filterings_of(operation, fields, {each for each in taken if each and normal(each) != "or"})
     described = Queries(
-        filterings_of(operation, fields, {each for each in taken if each and normal(each) != "or"}),
+        filterings,
         sortings,
         _selecting(select, names) if select is not None else None,
         counting,
         aggregating,
+        searching_of(known, taken | {each.parameter for each in filterings}),
     )
     return stated_over(described, stated, collection or "")
 
@@ -227,4 +230,4 @@ def stated_over(described: Queries, stated: Mapping[str, Any], collection: str) 
         more = _frozen(said)
         functions = more.pop("functions", {})
         aggregating = Aggregating(path, functions, why, **more) if functions else None
-    return Queries(filterings, sortings, selecting, counting, aggregating)
+    return Queries(filterings, sortings, selecting, counting, aggregating, described.searching)

@@ -402,6 +402,14 @@ class Aggregating:
 
 
 @dataclass(frozen=True)
+class Searching:
+    """How a list is searched for a text, whichever field it stands in."""
+
+    parameter: str
+    reason: Reason
+
+
+@dataclass(frozen=True)
 class Queries:
     """What can be asked of a list. Of several filterings or sortings, which it is has to be tried."""
 
@@ -410,3 +418,4 @@ class Queries:
     selecting: Selecting | None = None
     counting: Counting | None = None
     aggregating: Aggregating | None = None
+    searching: Searching | None = None

@@ -321,6 +321,8 @@ def query_texts(resource: Resource) -> Iterator[Asked]:
                 selecting.separator, f"A{selecting.separator}B"
             )
         yield Asked("Select", f"{selecting.parameter}={joined}", (), selecting.reason)
+    if queries.searching:
+        yield Asked("Search", f"{queries.searching.parameter}=TEXT", (), queries.searching.reason)
     if queries.counting:
         counting = queries.counting
         sign = ": " if counting.header else "="
