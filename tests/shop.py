@@ -274,6 +274,8 @@ def ends_of_ranges() -> Dialect:
                 yield compare(fold, "price", "ge" if name[:3] == "min" else "le", typed("price", text))
             elif name == "madeOn_after":
                 yield compare(fold, "madeOn", "gt", text)
+            elif name == "q":
+                yield lambda row, part=fold(text): any(part in fold(each) for each in row.values() if type(each) is str)
 
     def order(query: dict[str, str]) -> list[tuple[str, bool]]:
         return [(query["sort_by"], query.get("order") == "desc")] if "sort_by" in query else []

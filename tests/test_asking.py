@@ -245,7 +245,7 @@ class Symptoms(unittest.TestCase):
 
     def test_a_server_error_is_told_once(self) -> None:
         [finding] = self.found(Crashing)
-        self.assertEqual((finding.check, finding.title), ("errors.server-error", "A request fails with 500"))
+        self.assertEqual((finding.check, finding.title), ("errors.server-error", "A request fails with 500: a filter"))
 
     def test_rows_twice(self) -> None:
         findings = self.found(Doubling)

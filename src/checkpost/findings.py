@@ -182,6 +182,8 @@ def _by_roles(findings: Iterable[Finding]) -> list[Finding]:
 NOT_CHOSEN = "its resource was not chosen"
 #: Cause of what an API fails at: behind a colon what it says, if it says anything.
 FAILED = "server-error"
+#: How the titles of failures begin; behind a colon stands what the API says, or else what it was asked.
+FAILS = "A request fails with"
 #: A field, parameter or value in the words for a situation.
 _NAMED = re.compile(r"(?<=\bfor )\S+|^\S+(?= (?:breaking|=|that|alone|below|above)\b)|(?<=^without )\S+|(?<== )\S+")
 
@@ -206,6 +208,8 @@ def _by_failure(findings: Sequence[Finding]) -> list[Finding]:
         first = group[0]
         for other in group[1:]:
             first = replace(first.merged(other), title=_shared(first.title, other.title))
+        if first.title.startswith(FAILS) and ": " not in first.title and first.subjects:
+            first = replace(first, title=f"{first.title}: {first.subjects[0][:60]}")
         others.append(first)
     return others
 

@@ -11,7 +11,7 @@ from checkpost.checks.conformance.leaks import leaks
 from checkpost.checks.conformance.observation import Observation, excerpt
 from checkpost.checks.conformance.said import in_words, said
 from checkpost.contract.validators import Validators
-from checkpost.findings import FAILED, Finding
+from checkpost.findings import FAILED, FAILS, Finding
 
 #: What an API does that does not answer.
 _FAILED = {
@@ -26,6 +26,7 @@ _FAILED = {
 
 #: The check that sends bodies that are no records.
 BROKEN_BODY = "errors.broken-body"
+BROKEN_FAILS = "A body that is no record fails with"
 
 
 def conform(observation: Observation, validators: Validators) -> Iterator[Finding]:
@@ -53,8 +54,7 @@ def conform(observation: Observation, validators: Validators) -> Iterator[Findin
             "errors.server-error",
             "error",
             "contract" if documented is None else "expectation",
-            f"{'A body that is no record' if broken else 'A request'} fails with {answer.status}"
-            + (f": {said(answer)[:70]}" if words else ""),
+            f"{BROKEN_FAILS if broken else FAILS} {answer.status}" + (f": {said(answer)[:70]}" if words else ""),
             "an answer that is no server error",
             f"{answer.status} {said(answer) or excerpt(answer)}",
             f"{FAILED}{words} at {operation}",
