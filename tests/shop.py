@@ -275,7 +275,10 @@ def ends_of_ranges() -> Dialect:
             elif name == "madeOn_after":
                 yield compare(fold, "madeOn", "gt", text)
             elif name == "q":
-                yield lambda row, part=fold(text): any(part in fold(each) for each in row.values() if type(each) is str)
+                yield holds(fold(text))
+
+    def holds(part: str) -> Predicate:
+        return lambda row: any(part in fold(each) for each in row.values() if isinstance(each, str))
 
     def order(query: dict[str, str]) -> list[tuple[str, bool]]:
         return [(query["sort_by"], query.get("order") == "desc")] if "sort_by" in query else []

@@ -185,7 +185,10 @@ FAILED = "server-error"
 #: How the titles of failures begin; behind a colon stands what the API says, or else what it was asked.
 FAILS = "A request fails with"
 #: A field, parameter or value in the words for a situation.
-_NAMED = re.compile(r"(?<=\bfor )\S+|^\S+(?= (?:breaking|=|that|alone|below|above)\b)|(?<=^without )\S+|(?<== )\S+")
+_NAMED = re.compile(
+    r"(?<=\bfor )\S+|^\S+(?= (?:breaking|that|alone|below|above)\b| =)|(?<=^without )\S+|(?<=^changing )\S+"
+    r"|(?<=\bthe same )\S+|(?<== )\S+"
+)
 
 
 def _by_failure(findings: Sequence[Finding]) -> list[Finding]:

@@ -6,6 +6,7 @@ from collections.abc import AsyncIterator
 from datetime import UTC, datetime
 from typing import Any
 
+from checkpost.checks.blame import said
 from checkpost.checks.case import Case, Own
 from checkpost.checks.readback import answer_differs, changed_values, list_differs
 from checkpost.checks.registry import Blocked, Skipped, check
@@ -32,6 +33,8 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
     exchange = await case.send("replace", "a valid replacement", key=own.key, record=record)
     if exchange.answer.status in {401, 403, 405}:
         raise Skipped(f"the role {case.world.role.name} may not replace ({exchange.answer.status})")
+    if exchange.answer.refused:
+        case.state.not_replaceable = f"no replacement is accepted: {said(exchange)}"
     if exchange.answer.refused and case.resource.guessed:
         raise Skipped(f"what a row may hold is only guessed from others, and it is refused ({exchange.answer.status})")
     if exchange.answer.refused:
@@ -40,7 +43,7 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
             "contract",
             "Replace that the contract allows is refused",
             "success",
-            f"{exchange.answer.status} {' '.join(exchange.answer.text.split())[:160]}",
+            said(exchange),
             cause="valid refused",
             purpose="replace",
             evidence=[own.exchange, exchange],

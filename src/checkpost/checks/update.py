@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from checkpost.checks.blame import is_of_value
-from checkpost.checks.case import Case
+from checkpost.checks.blame import is_of_value, said
+from checkpost.checks.case import Case, Own
 from checkpost.checks.create import read_only_values
 from checkpost.checks.read import succeeded_on_missing
 from checkpost.checks.readback import answer_differs, changed_values, list_differs
@@ -45,14 +45,15 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
             changes.append({field.name: None})
     if not changes:
         raise Skipped("none of its fields can be changed")
+    done, refused = False, []
     for change in changes:
         name = next(iter(change))
         exchange = await case.send("update", f"changing {name}", key=own.key, record=change)
+        done |= not exchange.answer.refused
         if exchange.answer.status in {401, 403, 405}:
             raise Skipped(f"the role {case.world.role.name} may not update ({exchange.answer.status})")
         if exchange.answer.refused:
-            if not case.resource.guessed and is_of_value(exchange, name, case.fields):
-                yield _refused(case, change, exchange)
+            refused.append((change, exchange))
             continue
         if exchange.answer.failure:
             continue
@@ -66,6 +67,8 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         for found in judge_change(case, "update", change, row, after, exchange, evidence):
             yield found
         row = after
+    for found in _refusals(case, own, refused, done):
+        yield found
     if case.has("list"):
         listing = await case.listing()
         for found in list_differs(case, row, listing.by_key.get(own.key), listing.exchanges[-1:]):
@@ -179,6 +182,32 @@ def judge_change(
             )
         )
     return found
+
+
+def _refusals(
+    case: Case, own: Own, refused: Sequence[tuple[dict[str, Any], Exchange]], done: bool
+) -> Iterator[Finding]:
+    """The findings about changes that were refused: one if nothing was ``done``, else one for each that was refused for
+    its value."""
+    if refused and not done:
+        case.state.not_changeable = f"no change is accepted: {said(refused[0][1])}"
+    if case.resource.guessed:
+        return
+    if len(refused) > 1 and not done:
+        yield case.finding(
+            "warning",
+            "contract",
+            "No change that the contract allows is accepted",
+            "success for a valid change",
+            said(refused[0][1]),
+            cause="valid refused",
+            purpose="update",
+            evidence=[own.exchange, refused[0][1]],
+        )
+        return
+    for change, exchange in refused:
+        if is_of_value(exchange, next(iter(change)), case.fields):
+            yield _refused(case, change, exchange)
 
 
 def _refused(case: Case, change: dict[str, Any], exchange: Exchange) -> Finding:

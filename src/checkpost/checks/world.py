@@ -62,12 +62,14 @@ class State:
     """What the run has found out about one resource so far."""
 
     before: Listing | None = None
-    #: Why its list cannot be used, rows cannot be made or removed; and what the role may not do.
+    #: Why its list cannot be used, rows cannot be made, changed or removed; and what the role may not do.
     unusable: str = ""
     pages_broken: str = ""
     may_not_read: str = ""
     may_not_create: str = ""
     not_creatable: str = ""
+    not_changeable: str = ""
+    not_replaceable: str = ""
     not_removable: str = ""
     #: The parameter of the list by which rows that were deleted are shown: they are kept.
     kept: str = ""
@@ -167,6 +169,8 @@ _LEARNT_BY = {
     "read.list": ("unusable",),
     "create.stored": ("not_creatable", "may_not_create"),
     "delete.gone": ("not_removable", "ghosts"),
+    "update.each-field": ("not_changeable",),
+    "replace.stored": ("not_replaceable",),
     "page.joined": ("pages_broken",),
     "filter.rows": ("unfiltered",),
     "sort.each-field": ("unsorted",),

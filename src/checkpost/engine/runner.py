@@ -28,6 +28,8 @@ _CHECKS_AT_ONCE = 2
 _NOT_AGAIN = "seen once, and not again: {titles}"
 #: How often a check is asked at the most that finds something else each time.
 MOST_ASKED = 3
+#: What can be asked of changes where none is accepted.
+_WITHOUT_CHANGE = frozenset({"update.each-field", "update.missing-key", "replace.stored", "replace.missing-key"})
 #: What is tried of the row that stays where the API removes none, one after the other.
 _ON_ONE_ROW = frozenset({"update.each-field", "replace.stored"})
 #: Families whose checks only read, or write to their own rows in ways that cannot reach others: those that find
@@ -269,6 +271,9 @@ class Runner:
             raise Blocked(state.unusable)
         if self.world.session.gentle and planned.check.name in AT_ONCE:
             raise Skipped("writes are sent one at a time, since several at once fail")
+        refused = {"update": state.not_changeable, "replace": state.not_replaceable}.get(planned.check.family)
+        if refused and planned.check.name not in _WITHOUT_CHANGE:
+            raise Blocked(refused)
         if planned.check.creates and planned.check.name != "create.stored":
             if state.not_creatable:
                 raise Blocked(state.not_creatable)

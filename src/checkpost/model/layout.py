@@ -95,7 +95,8 @@ class Layout:
         body: Row = {"type": self.type_name} if self.type_name else {}
         key = record.get(self.key) if key is None or not self.names_row else key
         if key is not None:
-            body[self.key] = key
+            # the keys of documents are texts, whatever rows show (JSON:API 1.1, 7.2)
+            body[self.key] = str(key) if self.fields_at == "attributes" and isinstance(key, int) else key
         apart = {self.key, *self.linked, *self.beside}
         body |= {name: record[name] for name in self.beside if name in record}
         body[self.fields_at] = {name: value for name, value in record.items() if name not in apart}

@@ -153,8 +153,8 @@ def change(field: Field, sent: Any, got: Any) -> str:
         return "empty text became null"
     if got is None:
         return "the value was lost"
-    if sent is None and got in ("", 0, False):
-        return "null became a default"
+    if sent is None and isinstance(got, str | int | float):
+        return "null became a default"  # the one value that a server can have chosen
     if isinstance(sent, str) and isinstance(got, str):
         return _change_of_text(field, sent, got)
     first, second = _number(sent), _number(got)
