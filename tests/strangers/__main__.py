@@ -101,6 +101,15 @@ def as_before(before: Any, after: Any, said: Json) -> bool:
     return all(number <= said.get("stays", 0) for number in more.values())
 
 
+def differing(before: Any, after: Any) -> str:
+    """The first row that is not there any more, and the first that was not there, in short."""
+    if not isinstance(before, dict):
+        return ""
+    gone = [f"{name} lacks {row}" for name, rows in before.items() for row in rows if row not in after.get(name, ())]
+    new = [f"{name} has {row}" for name, rows in after.items() for row in rows if row not in before.get(name, ())]
+    return "; ".join(each[:300] for each in (*gone[:1], *new[:1]))
+
+
 def free_port() -> int:
     with socket.socket() as opened:
         opened.bind(("127.0.0.1", 0))
@@ -134,7 +143,8 @@ def judged(name: str) -> bool:
             command = [str(Path(sys.executable).with_name("checkpost")), "run", base + said["contract"]]
             command += ["--base-url", base + said.get("base", ""), "--out", str(report)]
             done = subprocess.run(command, cwd=folder, capture_output=True, text=True)
-            same = as_before(before, settled(database), said)
+            after = settled(database)
+            same = as_before(before, after, said)
         finally:
             server.terminate()
             server.wait()
@@ -155,7 +165,8 @@ def judged(name: str) -> bool:
     print(f"{name}: {told}; {asked} of {every} operations asked")
     lost = [each["says"] for each in said["departures"] if each not in proven]
     print(f"  {len(lost)} no longer proven{': ' if lost else ''}{', '.join(lost)}; exit status {done.returncode}")
-    print(f"  rows {'as before' if same else 'NOT as before'}; left: {run['summary']['left'] or 'none'}")
+    rows = "as before" if same else f"NOT as before ({differing(before, after)})"
+    print(f"  rows {rows}; left: {run['summary']['left'] or 'none'}")
     unasked = ["{method} {path}: {reason}".format(**each) for each in run["summary"]["not_exercised"]]
     for word, lines in (("missed", missed), ("beside", beside), ("not asked", unasked)):
         for line in lines:
