@@ -121,6 +121,9 @@ class Temper:
     busy_but_done: float = 0.0
     failing_but_done: float = 0.0
     late: float = 0.0
+    #: Writes are answered 202; so many of them are carried out later.
+    accepts: bool = False
+    queued: float = 0.0
     lost: float = 0.0
     doubled: float = 0.0
     #: Whether keys are numbers that are written as texts.

@@ -13,6 +13,8 @@ from checkpost.rows.settle import Left
 from checkpost.wire.exchange import Answer
 from tests.simulation.api import Api, Json, Key, Pending
 
+#: For how many seconds at the most a write waits that was answered 202.
+QUEUED = 2.0
 #: Seconds that a client waits, and after which a request that is late is carried out all the same.
 TIMEOUT, LATE = 10.0, 14.0
 
@@ -85,6 +87,9 @@ class Wire:
         await asyncio.sleep(random.uniform(0.001, 0.05))
         if temper.dies and self.sent > temper.dies:
             return await self._dead(request)
+        if temper.queued and writes and random.random() < temper.queued:
+            asyncio.get_running_loop().call_later(random.uniform(0.01, QUEUED), self._carry_out, request)
+            return Answer(202, (), b"")
         if late:
             asyncio.get_running_loop().call_later(LATE, self._carry_out, request)
             await asyncio.sleep(TIMEOUT)
@@ -101,6 +106,7 @@ class Wire:
         if writes and status < 400 and random.random() < temper.failing_but_done:
             status, told = 500, {"error": "failed"}
         self.at(self)  # answered
+        status = 202 if temper.accepts and writes and status < 300 else status
         content = b"" if told is None or method == "HEAD" else json.dumps(told).encode()
         return Answer(status, (("Content-Type", "application/json"), *extra), content)
 

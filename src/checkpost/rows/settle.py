@@ -92,6 +92,8 @@ class _Settling:
         self.tried: dict[tuple[str, Key], str] = {}
         self.asked: Counter[tuple[str, Key]] = Counter()
         self.purged: Counter[str] = Counter()
+        #: Whether a removal was accepted, and not seen to be done.
+        self.later = False
 
     def entries(self, name: str) -> list[Entry]:
         return [each for each in self.ledger.journal.entries(name) if each.held is None]
@@ -116,6 +118,10 @@ class _Settling:
             for name in waiting:
                 for key, entry in list(self.looks[name].own.items())[::-1]:
                     removed = await self._remove(name, key, entry) or removed
+            if self.later:
+                await asyncio.sleep(self.longest)
+                self.ledger.pending.clear()
+                self.later = False
             # what was removed may have taken other rows with it, and what could not go may go now
             again = list(names) if removed else []
             if not again and pauses:
@@ -179,6 +185,7 @@ class _Settling:
             still = "and the row is still there" if key in self.looks[name].rows else "and so does reading the row"
             self.tried[name, key] = f"DELETE answers {_said(exchange)}, {still}"
             if exchange.answer.ok or exchange.answer.status in {404, 410}:
+                self.later |= exchange.number in self.ledger.accepted
                 return True
             if exchange.answer.failure or exchange.answer.status >= 500:
                 await asyncio.sleep(self.longest if exchange.answer.failure else _SHORT)
