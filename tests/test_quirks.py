@@ -603,6 +603,11 @@ class SoundQuirks(unittest.TestCase):
         self.assertEqual(outcomes.pop("update.each-field"), "failed")
         self.assertNotIn("passed", {outcome for check, outcome in outcomes.items() if check != "update.missing-key"})
 
+    def test_values_beside_one_that_crashes_the_api(self) -> None:
+        result = run_on(Brittle(PLAIN))
+        titles = {each.title.partition(": ")[2] for each in told(result) if each.check == "create.awkward-values"}
+        self.assertIn("capital and small letters changed", titles)
+
     def test_a_search(self) -> None:
         """A search that looks into some fields is sound; one that leaves all rows or none is told."""
         expected = {"title": [], "": ["A search is ignored"], "no_such": ["A search finds no row by any of its texts"]}
@@ -709,6 +714,20 @@ class Searched(Library):
         answer = await super().listed(request)
         self.books = books
         return answer
+
+
+class Brittle(Library):
+    """An odd title crashes a create, and capitals within words of subtitles are lost."""
+
+    async def create(self, request: Request) -> Response:
+        body = await self.body(request)
+        if isinstance(body, dict) and not str(body.get("title", "Sample")).startswith("Sample"):
+            return JSONResponse({"error": "internal"}, 500)
+        return await super().create(request)
+
+    def taken(self, body: Json) -> Json:
+        values = super().taken(body)
+        return values | ({"subtitle": values["subtitle"].replace("MiXeD", "Mixed")} if values.get("subtitle") else {})
 
 
 class Fixed(Library):

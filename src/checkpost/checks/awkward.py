@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Iterator, Mapping
+from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
 
 from checkpost.checks.blame import is_of_value, said
 from checkpost.checks.case import Case, Own
@@ -15,6 +15,9 @@ from checkpost.model.field import Field
 from checkpost.model.resource import Resource
 from checkpost.values.awkward import Variant, variants
 from checkpost.wire.exchange import Exchange
+
+#: Awkward values by field.
+Plan = Mapping[str, Variant]
 
 
 def _rounds(resource: Resource) -> int:
@@ -42,9 +45,11 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
     rounds = max((len(each) for each in choices.values()), default=0)
     if not rounds:
         raise Skipped("none of its fields takes awkward values")
-    plans = [{name: each[turn] for name, each in choices.items() if turn < len(each)} for turn in range(rounds)]
+    plans: list[Plan] = [
+        {name: each[turn] for name, each in choices.items() if turn < len(each)} for turn in range(rounds)
+    ]
     made = await all_of(_create_with(case, plan) for plan in plans)
-    rows = []
+    rows: list[tuple[Plan, Own]] = []
     lengths, usual = _Lengths(case), None
     for plan, (own, exchange) in zip(plans, made, strict=True):
         if own is not None:
@@ -68,6 +73,9 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
                     yield _valid_refused(case, name, variant, refusal)
     for found in lengths.findings():
         yield found
+    rows += await _beside_crashes(
+        case, [p for p, (o, each) in zip(plans, made, strict=True) if each.answer.status >= 500]
+    )
     listing = await case.listing() if case.has("list") and not case.has("read") else None
     for plan, own in rows:
         reads, read, listed = await stored_rows(case, own, listing)
@@ -79,13 +87,28 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
                 yield found
 
 
+async def _beside_crashes(case: Case, plans: Sequence[Plan]) -> list[tuple[Plan, Own]]:
+    """Rows of the values that stood beside some for which creates were answered with a server error: which field it is
+    tells the first record, value by value."""
+    if not plans:
+        return []
+    singles: list[Plan] = [{name: each} for name, each in plans[0].items()]
+    alone = await all_of(_create_with(case, each) for each in singles)
+    crash = {name for each, (own, _) in zip(singles, alone, strict=True) if own is None for name in each}
+    rest = [{name: each for name, each in plan.items() if name not in crash} for plan in plans[1:]]
+    rest = [each for each in rest if each] if 0 < len(crash) < len(singles) else []
+    again = await all_of(_create_with(case, each) for each in rest)
+    made = zip([*singles, *rest], [*alone, *again], strict=True)
+    return [(plan, own) for plan, (own, _) in made if own is not None]
+
+
 def _fixed(case: Case, field: Field) -> bool:
     """Whether a field's value cannot be chosen freely: keys and references."""
     key = case.resource.key
     return case.resource.relation(field.name) is not None or (key is not None and field.name in key.fields)
 
 
-async def _create_with(case: Case, plan: Mapping[str, Variant]) -> tuple[Own | None, Exchange]:
+async def _create_with(case: Case, plan: Plan) -> tuple[Own | None, Exchange]:
     record = await case.record()
     record.update({name: variant.value for name, variant in plan.items()})
     exchange, key = await case.create(record, "awkward values")
