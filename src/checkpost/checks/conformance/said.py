@@ -20,7 +20,13 @@ _STATEMENT = re.compile(r"^(?:select|insert|update|delete)\b.* - (?=\w)", re.I)
 
 
 _EMPTY = frozenset(
-    re.findall(r"\w+", "an the internal server error errors unexpected unknown exception occurred something went wrong")
+    re.findall(
+        r"\w+",
+        "a an the internal server error errors unexpected unknown unhandled exception occurred something went wrong"
+        " sorry oops we are could can cannot not be been has was is complete process processed processing fulfill"
+        " handle handled handling this your request please try again later in and to of while a problem an issue"
+        " contact support administrator team encountered happened failed failure and our logged notified",
+    )
 )
 
 
