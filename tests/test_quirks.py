@@ -608,6 +608,16 @@ class SoundQuirks(unittest.TestCase):
         titles = {each.title.partition(": ")[2] for each in told(result) if each.check == "create.awkward-values"}
         self.assertIn("capital and small letters changed", titles)
 
+    def test_creates_that_fail_where_there_is_no_list(self) -> None:
+        """What they may have made could not be looked for: no more than two are sent, and both are named."""
+        library = Silent(PLAIN)
+        contract = library.contract()
+        del contract["paths"]["/api/books"]["get"]
+        result = run_on(library, contract)
+        creates = [each for each in result.exchanges if each.request.method == "POST"]
+        self.assertEqual((len(creates), len(result.left)), (2, 2))
+        self.assertNotIn("itself failed", " ".join(each.reason for each in result.checks))
+
     def test_a_search(self) -> None:
         """A search that looks into some fields is sound; one that leaves all rows or none is told."""
         expected = {"title": [], "": ["A search is ignored"], "no_such": ["A search finds no row by any of its texts"]}
