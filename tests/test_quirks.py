@@ -618,6 +618,30 @@ class SoundQuirks(unittest.TestCase):
         self.assertEqual((len(creates), len(result.left)), (2, 2))
         self.assertNotIn("itself failed", " ".join(each.reason for each in result.checks))
 
+    def test_a_list_that_is_cut_off_and_does_not_say_so(self) -> None:
+        library = Library(replace(PLAIN, total=""))
+        contract = library.contract()
+        listing = contract["paths"]["/api/books"]["get"]
+        listing["parameters"] = []
+        before = copy.deepcopy(library.books)
+        result = run_on(library, contract)
+        title = "A list leaves rows out, and the contract does not say how they are asked for"
+        self.assertEqual([each.title for each in told(result)], [title])
+        self.assertEqual((library.books, result.left), (before, ()))
+
+    def test_bodies_of_which_nothing_is_said(self) -> None:
+        """An empty schema says no more than none: rows show what can be sent, and no rule is held against the API."""
+        for schema in ({}, {"type": "object"}, {"type": "object", "additionalProperties": True}):
+            library = Library(PLAIN)
+            contract = library.contract()
+            for path in contract["paths"].values():
+                for method in {"post", "put", "patch"} & set(path):
+                    path[method]["requestBody"]["content"]["application/json"]["schema"] = schema
+            result = run_on(library, contract)
+            self.assertEqual([each.title for each in told(result) if each.severity != "note"], [])
+            passed = {each.check for each in result.checks if each.outcome == "passed"}
+            self.assertLessEqual({"create.stored", "update.each-field", "delete.gone"}, passed)
+
     def test_a_search(self) -> None:
         """A search that looks into some fields is sound; one that leaves all rows or none is told."""
         expected = {"title": [], "": ["A search is ignored"], "no_such": ["A search finds no row by any of its texts"]}

@@ -63,6 +63,7 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
                 elif (
                     refusal.answer.refused
                     and not case.resource.guessed
+                    and case.fields[name].types
                     and is_of_value(refusal, name, case.fields)
                     and not await lengths.explain(name, variant, refusal)
                 ):

@@ -656,6 +656,14 @@ class Case:
             shown[name] and value.strip().casefold().startswith(shown[name]) for name, value in texts.items()
         )
 
+    def list_is_cut(self, listing: Listing) -> None:
+        """Note that the list ends before rows that are there, and nothing says so."""
+        name, cut = self.resource.name, replace(listing, complete=False, partial="it is cut off", broken_off=True)
+        self.world.session.cut[name] = len(listing.rows)
+        self.state.before, self.state.snapshot = cut, None
+        table = self._ledger.table(name)
+        table.whole, table.before = False, cut
+
     def is_open(self, exchange: Exchange) -> bool:
         """Whether what a request was accepted for (202; RFC 9110, 15.3.3) was not seen to be done."""
         return exchange.number in self._ledger.accepted

@@ -17,6 +17,7 @@ from checkpost.checks.readback import (
     list_differs,
     missing_from_list,
     overruled,
+    rows_left_out,
     stored_rows,
 )
 from checkpost.checks.reading import Changed, changed_by_reading
@@ -126,6 +127,10 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
         )
     gone_from_list = bool(listing and await missing_from_list(case, [own], listing))
     evidence = [exchange, *reads]
+    if listing is not None and case.resource.name in case.world.session.cut:
+        yield rows_left_out(
+            case, f"{len(listing.rows)} rows, and others can be read by their keys", listing.exchanges[-1]
+        )
     if read is None and case.has("read") and (gone_from_list or listing is None or not listing.complete):
         case.state.not_creatable = "rows just created are not there"
         yield case.finding(

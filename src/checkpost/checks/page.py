@@ -8,6 +8,7 @@ from typing import Any
 
 from checkpost.checks.asking import once
 from checkpost.checks.case import Case
+from checkpost.checks.readback import rows_left_out
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
 from checkpost.contract.contract import Parameter
@@ -326,16 +327,7 @@ async def described(case: Case) -> AsyncIterator[Finding]:
     if not paging.untold and (len(rows) % _ROUND or count - len(rows) < 2):
         return  # its total may as well be wrong, which is another question
     rest = f"; {paging.limit} and {paging.position} give the rest" if paging.untold else ""
-    yield case.finding(
-        "warning",
-        "expectation",
-        "A list leaves rows out, and the contract does not say how they are asked for",
-        f"{count} rows, or parameters that lead to them",
-        f"{len(rows)} of {count} rows{rest}",
-        cause="paging not described",
-        purpose="list",
-        evidence=[exchange],
-    )
+    yield rows_left_out(case, f"{len(rows)} of {count} rows{rest}", exchange)
 
 
 @check("page.odd-sizes", needs=("list",), cost=lambda resource: 4)

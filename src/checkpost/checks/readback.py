@@ -12,11 +12,14 @@ from checkpost.findings import Finding, Severity
 from checkpost.model.field import Field
 from checkpost.model.purpose import Purpose
 from checkpost.oracle.same import OTHER_TEXT, change, differences, kept_by_server, same
+from checkpost.rows.table import as_number
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Listing, Row
+from checkpost.wire.listing import Key, Listing, Row
 
 #: Changes to a value that some APIs make on purpose; they lose little.
 _MILD = {"space at the ends was cut off", "null became a default"}
+#: How many keys behind a list's last are read.
+_BETWEEN = 3
 #: Awkward values that some APIs clean on purpose.
 _OFTEN_CLEANED = {"markup", "a line break"}
 
@@ -33,6 +36,9 @@ def changed_values(
     for name in differences(case.fields, sent, stored):
         field = case.fields[name]
         if field.read_only or field.write_only or name in case.state.disputed:
+            continue
+        if purpose in case.resource.bodies_untold and overruled(field, sent, stored):
+            case.remark(f"{name} seems to be made by the server, and the contract does not say what bodies hold")
             continue
         if kept_by_server(field, sent[name], stored[name], datetime.now(UTC)):
             case.remark(f"{name} seems to be set by the server, though the contract does not mark it read-only")
@@ -110,7 +116,40 @@ async def missing_from_list(case: Case, rows: Sequence[Own], listing: Listing) -
     if missing:
         again = await case.listing()
         missing = [own for own in missing if again.complete and own.key not in again.by_key]
+    if missing and await _is_cut(case, listing, missing[0].key):
+        case.list_is_cut(listing)
+        return []
     return missing
+
+
+def rows_left_out(case: Case, seen: str, exchange: Exchange) -> Finding:
+    """The finding that a list does not show all rows, and nothing says how the others are asked for."""
+    return case.finding(
+        "warning",
+        "expectation",
+        "A list leaves rows out, and the contract does not say how they are asked for",
+        "all rows, or parameters that lead to the others",
+        seen,
+        cause="any:paging not described",
+        purpose="list",
+        evidence=[exchange],
+    )
+
+
+async def _is_cut(case: Case, listing: Listing, key: Key) -> bool:
+    """Whether a list that is not said to be paged ends before rows which were there: those whose numbers are between
+    its last and that of a row just made can be read."""
+    paging, last = case.resource.paging, max((as_number(each[-1]) or 0 for each in listing.by_key), default=0)
+    number = as_number(key[-1])
+    paged = paging.style != "none" or paging.limit or listing.total is not None
+    if paged or number is None or len(key) != 1 or not case.has("read") or not last:
+        return False
+    between = [(type(key[-1])(each),) for each in range(last + 1, min(number, last + 1 + _BETWEEN))]
+    for each in between:
+        row = (await case.read(each, "a row behind the list's last"))[1]
+        if row is not None and case.client.key_of(row) in (None, each):
+            return True
+    return False
 
 
 async def stored_rows(case: Case, own: Own, listing: Listing | None) -> tuple[list[Exchange], Row | None, Row | None]:

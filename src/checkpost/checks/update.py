@@ -206,7 +206,8 @@ def _refusals(
         )
         return
     for change, exchange in refused:
-        if is_of_value(exchange, next(iter(change)), case.fields):
+        name = next(iter(change))
+        if case.fields[name].types and is_of_value(exchange, name, case.fields):
             yield _refused(case, change, exchange)
 
 

@@ -38,6 +38,7 @@ from checkpost.model.hyperlink import Hyperlink, address_at, own_address
 from checkpost.model.keys import infer_key
 from checkpost.model.layout import Layout, layout_of, leaves_open, row_like
 from checkpost.model.linkages import linkages_of
+from checkpost.model.media import is_json_type, request_media_type
 from checkpost.model.members import MEMBER, with_members
 from checkpost.model.nearby import Nearby
 from checkpost.model.operations import (
@@ -368,6 +369,8 @@ def _resource(
     changed = shape_of(inner.get("update") or inner.get("replace")).properties
     by_standard = not changed and bool(layout.type_name)  # JSON:API 1.1, 9.2
     layout = replace(layout, names_row=layout.key in changed or by_standard)
+    # nothing is said of the bodies of these: what rows hold is what can be sent
+    untold = [each for each in _WRITES if each in inner and _says_nothing(operations[each], inner[each])]
     described = False
     if known is not None:
         own = shape_of(known).properties.keys()
@@ -376,8 +379,6 @@ def _resource(
     if takes_patch(operations.get("update")):
         inner["update"] = inner.get("create") or row_schema
     shapes = {name: layout.shape(shape_of(node)) for name, node in {"row": row_schema, **inner}.items()}
-    # nothing is said of the bodies of these: what rows hold is what can be sent
-    untold = [each for each in _WRITES if each in inner and inner[each] is None and operations[each].body is None]
     untold = untold if layout.plain and shapes["row"].properties else []
     shapes |= {each: _as_shown(shapes["row"], family.name, each) for each in untold}
     fields = fields_of(shapes, correction.unique, correction.read_only)
@@ -508,6 +509,20 @@ def _says(operation: Operation | None, parameter: str, word: str) -> bool:
     """Whether a word is said of a parameter."""
     said = [said_of(each) for each in (operation.parameters if operation else ()) if each.name == parameter]
     return any(re.search(rf"\b{re.escape(word)}\b", each) for each in said)
+
+
+#: What may be said of a body that says nothing of what it holds.
+_OF_ANYTHING = {"type", "title", "description", "additionalProperties", "example", "examples", "default", "nullable"}
+
+
+def _says_nothing(operation: Operation, body: Node | None) -> bool:
+    """Whether a contract leaves open what a body in JSON holds: it has none, or any value, or any object."""
+    if body is None:
+        return operation.body is None
+    shape = shape_of(body)
+    open_ = shape.types <= {"object", "null"} and not shape.properties and shape.keywords.keys() <= _OF_ANYTHING
+    media = request_media_type(operation)
+    return open_ and shape.keywords.get("additionalProperties") is not False and (not media or is_json_type(media))
 
 
 def _as_shown(row: Shape, noun: str, purpose: Purpose) -> Shape:

@@ -213,6 +213,7 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
         goes_on = paging.style == "none" and next_url(client, first) is not None
         if goes_on and (total is None or not complete):
             complete = await reader.along() and (total is None or total <= sum(map(len, reader.pages)))
+    complete &= client.session.cut.get(client.resource.name) != step
     listing = reader.listing(complete, total)
     if not complete and (total is None or total <= most) and len(listing.rows) <= most:
         more = paging.style == "none" and not paging.limit

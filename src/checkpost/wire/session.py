@@ -68,6 +68,8 @@ class Session:
         self.tokens: dict[str, str] = {}
         #: What rows have shown of their types and of those that they refer to, by resource.
         self.kinds: dict[str, dict[str, str]] = {}
+        #: After how many rows lists were seen to end though there are more, and nothing says so, by resource.
+        self.cut: dict[str, int] = {}
         #: Why no rows of a table but the run's own are read by their keys.
         self.harmful: dict[str, str] = {}
         #: Where rows of lists were found (a JSON Pointer) that the contract has elsewhere, by resource.
