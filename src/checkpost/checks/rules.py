@@ -62,8 +62,8 @@ async def refused_and_unchanged(
             yield _left_unreadable(case, purpose, each, exchange, unread)
             if (still := await _unread(case, own)) is not None:  # it goes at once, since lists may fail with it
                 raise Blocked(f"a row could not be made readable again ({still.answer.status})")
+        any_accepted |= exchange.answer.ok
         if found is not None:
-            any_accepted = True
             yield found
         elif exchange.answer.refused:
             refused.append(exchange)
@@ -122,6 +122,9 @@ def situation(each: Break) -> str:
 
 def accepted(case: Case, purpose: Purpose, each: Break, exchange: Exchange) -> Finding | None:
     """The finding that a record which breaks a rule was accepted; None where it says nothing new."""
+    set_by_server = not case.client_keys and each.field in case.resource.key_fields
+    if set_by_server or each.field in case.state.disputed:
+        return None  # it is not taken from bodies, whatever it is
     if each.spelled and (each.field, "type") in case.state.unenforced:
         return None  # whatever is sent for the field is taken
     if each.spelled:
