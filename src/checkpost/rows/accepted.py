@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import asyncio
 
+from checkpost.errors import NotCompleted
 from checkpost.oracle.same import same
 from checkpost.rows.holdings import Holdings
 from checkpost.wire.door import Act, Unsafe
@@ -42,8 +43,8 @@ class Accepted:
                 key = act.key_in(answer) if act.key_in is not None and len(act.made) == 1 else None
                 return key is not None and await self._is_made(act, key)
             found = [await self._is_written(act, place) for place in range(len(act.touched))]
-        except Unsafe:
-            return False
+        except (Unsafe, NotCompleted):
+            return False  # it cannot be seen
         return bool(found) and all(found)
 
     async def _is_made(self, act: Act, key: Key) -> bool:
