@@ -16,6 +16,7 @@ LONGEST = (
     "test_defects",
     "test_cli",
     "test_quirks",
+    "test_faults",
     "test_simulation",
     "test_styles",
     "test_asking",
