@@ -207,6 +207,21 @@ class Refusing(Shop):
         return self.wares
 
 
+class Capital(Shop):
+    """What the contract calls a text takes True and False alone."""
+
+    def contract(self) -> dict[str, Any]:
+        contract = super().contract()
+        for each in contract["paths"]["/wares"]["get"]["parameters"]:
+            each["schema"] = {"type": "string"} if each["name"] == "sold" else each["schema"]
+        return contract
+
+    def found(self, pairs: list[tuple[str, str]]) -> list[Row]:
+        if any(name == "sold" and value not in {"True", "False"} for name, value in pairs):
+            raise ValueError
+        return super().found(pairs)
+
+
 class Crashing(Shop):
     """Filters by a number are answered 500."""
 
@@ -242,6 +257,12 @@ class Symptoms(unittest.TestCase):
         self.assertEqual(finding.title, "A documented filter is refused")
         self.assertEqual(finding.observed, "400")
         self.assertIn("stock >=", finding.subjects)
+
+    def test_booleans_that_are_written_otherwise(self) -> None:
+        dialect = next(each for each in DIALECTS if each.name == "ends of ranges")
+        found = [each for each in run_on(Capital(dialect)).findings if each.severity != "note"]
+        [finding] = [each for each in found if each.family == "filter"]
+        self.assertEqual((finding.title, finding.severity), ("A filter by a boolean refuses true and false", "warning"))
 
     def test_a_server_error_is_told_once(self) -> None:
         [finding] = self.found(Crashing)

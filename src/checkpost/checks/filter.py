@@ -38,6 +38,7 @@ from checkpost.wire.listing import Asked
 _MOST = 0.8
 #: More groups of failures than this have a cause in common.
 _MOST_CAUSES = 3
+_ODD_BOOLEANS = "A filter by a boolean refuses true and false"
 
 
 def _cost(resource: Resource) -> int:
@@ -118,6 +119,12 @@ async def _reported(
             found = told(case, snapshot, filtering, "rows", "booleans", wrong)
             title = "A filter by a boolean finds none of its rows"
             yield replace(found, severity="warning", basis="expectation", title=title)
+    odd = [each for each in refused if each.kind == "boolean" and each.compare.field not in written]
+    if odd and filtering.form == "parameters" and {each.kind for each in refused} == {"boolean"}:
+        # the contract has a text there: how it is written is the API's to say
+        trials = [each for each in trials if each not in odd]
+        found = told(case, snapshot, filtering, "refused", "booleans", odd)
+        yield replace(found, severity="warning", basis="expectation", title=_ODD_BOOLEANS)
     for symptom in ("refused", "rows", "twice", "total"):
         failed = [each for each in trials if each.symptom == symptom]
         if symptom == "refused" and failed:
