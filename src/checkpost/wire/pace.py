@@ -33,7 +33,8 @@ class Pace:
             self._under_way += 1
             return
         turn: asyncio.Future[None] = asyncio.get_running_loop().create_future()
-        self._waiting.append(turn)
+        # whoever has others sent one at a time is not kept behind all that wait for him
+        (self._waiting.appendleft if _ALONE.get() else self._waiting.append)(turn)
         try:
             await turn
         except asyncio.CancelledError:

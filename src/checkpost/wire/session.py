@@ -156,17 +156,24 @@ class Session:
     @contextlib.asynccontextmanager
     async def _turn(self) -> AsyncIterator[None]:
         """The turn of a request that may change rows: at once, or behind all others of its kind."""
-        if not self.gentle and (self.pace.side_by_side or self._slow):
-            self._under_way += 1
-            try:
-                yield
-            finally:
-                self._under_way -= 1
-            return
-        async with self._writing:
-            while self._under_way:
-                await asyncio.sleep(_MOMENT)
+        if self._behind_others:
+            async with self._writing:
+                # while it was waited for the turn, writes may have turned out to be slow
+                alone = self._behind_others
+                while alone and self._under_way:
+                    await asyncio.sleep(_MOMENT)
+                if alone:
+                    yield
+                    return
+        self._under_way += 1
+        try:
             yield
+        finally:
+            self._under_way -= 1
+
+    @property
+    def _behind_others(self) -> bool:
+        return self.gentle or not (self.pace.side_by_side or self._slow)
 
     @property
     def _slow(self) -> bool:
