@@ -50,10 +50,13 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
     ]
     made = await all_of(_create_with(case, plan) for plan in plans)
     rows: list[tuple[Plan, Own]] = []
+    crashed: list[Plan] = []
     lengths, usual = _Lengths(case), None
     for plan, (own, exchange) in zip(plans, made, strict=True):
         if own is not None:
             rows.append((plan, own))
+        elif exchange.answer.status >= 500:
+            crashed.append(plan)
         elif exchange.answer.refused:
             # one value is at fault: each alone tells which
             alone = await all_of(_create_with(case, {name: each}) for name, each in plan.items())
@@ -74,9 +77,7 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
                     yield _valid_refused(case, name, variant, refusal)
     for found in lengths.findings():
         yield found
-    rows += await _beside_crashes(
-        case, [p for p, (o, each) in zip(plans, made, strict=True) if each.answer.status >= 500]
-    )
+    rows += await _beside_crashes(case, crashed)
     listing = await case.listing() if case.has("list") and not case.has("read") else None
     for plan, own in rows:
         reads, read, listed = await stored_rows(case, own, listing)

@@ -22,9 +22,10 @@ _BREAKING = frozenset({"create.extreme-values"})
 _RISKY = frozenset({"create.rules"})
 #: Checks whose changes of rows have to be under way at the same moment, which an API may bear worst of all.
 AT_ONCE = frozenset({"concurrency.unique", "concurrency.fields"})
-#: What comes when all else has ended: what explains failures; then rows that are left, and log-outs, behind which other
-#: tokens may be no good.
-_NEARLY_LAST, _LAST = "create.second", re.compile(rf"{HOLD}\.|access\.log-out$")
+#: What explains failures, once all that may meet them in its table has ended.
+_EXPLAINS = "create.second"
+#: What comes when all else has ended: rows that are left, and log-outs, behind which other tokens may be no good.
+_LAST = re.compile(rf"{HOLD}\.|access\.log-out$")
 
 
 def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
@@ -35,10 +36,13 @@ def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
     named: dict[tuple[str, str], list[int]] = defaultdict(list)
     readers: dict[str, list[int]] = defaultdict(list)
     looks: dict[str, list[int]] = defaultdict(list)
+    touches: dict[str, list[int]] = defaultdict(list)
     touching = {number: tables.touched(each) for number, each in asked.items()}
     last = {number for number, each in asked.items() if _LAST.match(each.check.name)}
     for number, each in asked.items():
         named[each.resource.name, each.check.name].append(number)
+        for table in touching[number]:
+            touches[table].append(number)
         if each.check.creates or number in last:
             continue
         for table in touching[number]:
@@ -68,8 +72,8 @@ def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
         if each.check.creates:
             # rows that are made to be referred to stay: what looks at all rows of their table comes before
             after |= {other for table in tables.made_first[each.resource.name] for other in readers[table]}
-        if each.check.name == _NEARLY_LAST:
-            after |= {other for other in asked.keys() - last if planned[other].check.name != _NEARLY_LAST}
+        if each.check.name == _EXPLAINS:
+            after |= {other for other in touches[each.resource.name] if planned[other].check.name != _EXPLAINS} - last
         if number in last:
             after |= asked.keys() - last
         footprint = partial(tables.footprint, each, touched)

@@ -38,13 +38,12 @@ def constants_of(operation: Operation, stated: Mapping[str, Any]) -> Constants:
             continue
         words = shape_of(each.schema).keywords
         examples = words.get("examples") or words.get("enum") or []
-        known = [stated.get(each.name), words.get("default"), words.get("example"), *examples]
+        flag = True if _turns_pages_on(each) else None
+        known = [stated.get(each.name), flag, words.get("default"), words.get("example"), *examples]
         value = next((value for value in known if isinstance(value, str | int | float)), None)
         if asks_for_the_row(each):
             headers[each.name] = SHOW_THE_ROW
             continue
-        if _turns_pages_on(each) and each.name not in stated:
-            value = True
         if value is None:
             lacking.append(each.name)
         elif each.location == "query":
