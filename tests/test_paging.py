@@ -51,6 +51,7 @@ def read(
     queries: dict[str, dict[str, Any]],
     members: dict[str, Any] | None = None,
     most: int = 1000,
+    door: Any = None,
 ) -> tuple[Listing, list[str]]:
     """The whole list that a handler serves, and the queries that were sent for it."""
     asked: list[str] = []
@@ -64,7 +65,7 @@ def read(
 
     async def work(base_url: str) -> Listing:
         async with Session({}, {}, Limits()) as session:
-            return await Client(session, base_url, resource, "public").whole_list(most)
+            return await Client(session, base_url, resource, "public", door=door).whole_list(most)
 
     with Served(Starlette(routes=[Route("/things", things)])) as served:
         return asyncio.run(work(served.base_url)), asked
@@ -88,6 +89,26 @@ class WholeLists(unittest.TestCase):
         listing, asked = read(lambda request: ROWS, {})
         self.whole(listing)
         self.assertEqual(asked, [""])
+
+    def test_pages_that_do_not_join_are_read_again_if_the_run_wrote_meanwhile(self) -> None:
+        page = {"page": INTEGER, "size": {"type": "integer", "maximum": 50}}
+        for writes, begun_before, readings in ((1, 0, 2), (9, 0, 3), (0, 0, 1), (0, 1, 3)):
+            with self.subTest(writes=writes, begun_before=begun_before):
+                door = mock.Mock()
+                told = [begun_before, 0]  # writes that were sent, and those that have ended
+                door.writes.side_effect = lambda table, told=told: tuple(told)
+                torn = iter([True] * (writes or 9))
+
+                def answer(request: Request, torn: Any = torn, told: list[int] = told, wrote: bool = writes > 0) -> Any:
+                    start, shown = 50 * (number(request, "page", 1) - 1), ROWS
+                    if start and next(torn, False):  # rows were removed since the page before was asked for
+                        shown = ROWS[:-3]
+                        told[:] = [each + wrote for each in told]
+                    return {"items": shown[start : start + 50], "total": len(ROWS)}
+
+                listing, asked = read(answer, page, TOTAL, door=door)
+                self.assertEqual(len(asked), 2 * readings)
+                self.assertEqual(len(listing.rows), len(ROWS) - (0 if writes == 1 else 3))
 
     def test_an_empty_list_may_be_no_content(self) -> None:
         listing, _ = read(lambda request: Response(status_code=204), {})

@@ -113,6 +113,8 @@ class Ledger(Holdings):
         #: What was sent for each field, and what a server may make of it, as Python writes it.
         self._values: dict[tuple[str, str], set[str]] = defaultdict(set)
         self._numbers: dict[int, tuple[int, ...]] = {}
+        self._begun: Counter[str] = Counter()
+        self._ended: Counter[str] = Counter()
 
     def has_sent(self, name: str, field: str, value: Any) -> bool:
         """Whether the run has sent a value for a field of a table, or one that a lenient server makes of one."""
@@ -177,9 +179,12 @@ class Ledger(Holdings):
     async def _carry(
         self, request: Request, act: Act, entries: Sequence[Entry], check: str, before: set[Key] | None
     ) -> Exchange:
+        names = {*(made.table for made in act.made), *(name for name, _ in act.touched)}
+        self._begun.update(names)
         try:
             exchange = await self.session.transmit(request, check)
         finally:
+            self._ended.update(names)
             self._give_room(act)
         answer = exchange.answer
         told = 0 < answer.status < 500 or answer.status == _NOT_IMPLEMENTED
@@ -638,3 +643,7 @@ class Ledger(Holdings):
         """Whether a row is the run's own."""
         table = self.tables.get(name)
         return table is not None and key in table.own
+
+    def writes(self, name: str) -> tuple[int, int]:
+        """How many writes to a table were sent, and how many of them have ended."""
+        return self._begun[name], self._ended[name]

@@ -35,6 +35,8 @@ Observer = Callable[[Operation, Exchange, str], None]
 _BARE = re.compile(
     r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}|\d{4}-\d\d-\d\d(T[\d:.]+(Z|[+-][\d:]+)?)?|\{\w+\}"
 )
+#: How often a list is read whose pages do not join since rows came or went meanwhile.
+_READINGS = 3
 #: How many rows of a list are asked of what type they and those that they refer to are.
 _TELLING = 20
 #: Purposes that only ask, by whatever method.
@@ -531,10 +533,18 @@ class Client:
         self, most: int, check: str = "", situation: str = "the whole list", asked: Asked = EVERYTHING
     ) -> Listing:
         """Read the list, or what a query leaves of it, page by page. One of over ``most`` rows is not read
-        to its end."""
-        listing = await read_list(self, most, check, situation, asked)
+        to its end. Pages that do not join since the run's rows came or went meanwhile are read once more."""
+        for _ in range(_READINGS):
+            begun, ended = self._writes
+            listing = await read_list(self, most, check, situation, asked)
+            if not listing.torn or begun == ended == self._writes[0]:
+                break
         self.seen(listing)
         return listing
+
+    @property
+    def _writes(self) -> tuple[int, int]:
+        return self._door.writes(self.resource.name) if self._door is not None else (0, 0)
 
     def seen(self, listing: Listing) -> None:
         """Take note of the rows of a list, which prove those that are the run's."""

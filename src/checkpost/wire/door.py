@@ -51,3 +51,6 @@ class Door(Protocol):
 
     def owns(self, table: str, key: Key) -> bool:
         """Whether a row is the run's own."""
+
+    def writes(self, table: str) -> tuple[int, int]:
+        """How many writes to a table the run has sent, and how many of them have ended."""

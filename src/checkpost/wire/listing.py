@@ -62,6 +62,12 @@ class Listing:
     broken_off: bool = False
 
     @property
+    def torn(self) -> bool:
+        """Whether its pages do not join, or hold fewer rows than the first says that there are."""
+        short = len(self.exchanges) > 1 and len(self.rows) < (self.total or 0)
+        return self.broken_off or (self.complete and short)
+
+    @property
     def failed(self) -> bool:
         """Whether there are none because the API failed: a server error, no answer, or one that holds no rows."""
         return bool(self.problem) and not 400 <= self.exchanges[-1].answer.status < 500
