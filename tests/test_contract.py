@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import tempfile
 import time
 import unittest
@@ -112,6 +113,17 @@ class Reading(Folder):
         broken = next(iter(Validators(contract).violations(schema, {"n": "x"}, "response")))
         self.assertTrue(broken.place.location.endswith("shared.json"), broken.place)
         self.assertEqual(broken.place.pointer, "/Number/type")
+
+    def test_places_in_a_file_that_is_named_from_another_folder(self) -> None:
+        shown = minimal({"$ref": "#/components/schemas/Thing"}, Thing={"properties": {"n": {"type": "integer"}}})
+        name = os.path.relpath(self.write("c.json", json.dumps(shown)))
+        self.assertTrue(name.startswith(".."), name)
+        contract = read_contract(name)
+        schema, validators = contract.operations[0].responses[0].content[0].schema, Validators(contract)
+        assert schema is not None
+        broken = next(iter(validators.violations(schema, {"n": "x"}, "response")))
+        self.assertEqual(broken.place, Place(name, "/components/schemas/Thing/properties/n/type"))
+        self.assertEqual(validators.rule(broken.place), "integer")
 
     def test_large_contract_is_read_in_seconds(self) -> None:
         schemas = {

@@ -217,10 +217,10 @@ class Validators:
 
 
 def _address(location: str) -> str:
-    """A location as an absolute URI, as the registry wants it."""
+    """A location as an absolute URI, as the registry wants it: a path is one segment, so that ``..`` stays in it."""
     from urllib.parse import quote
 
-    return location if "://" in location else "contract:///" + quote(location)
+    return location if "://" in location else "contract:///" + quote(location, safe="")
 
 
 def _fragment(pointer: str) -> str:
