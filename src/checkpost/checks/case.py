@@ -840,6 +840,8 @@ class Case:
         """A departure; ``purpose`` names the operation at fault, ``evidence`` the exchanges that show it,
         ``rows`` the rows that differ."""
         stated = self.resource.operations.get(purpose) if purpose else None
+        if purpose == "list" and stated and any(each.request.method != stated.method for each in evidence):
+            stated = self.resource.search or stated
         return Finding(
             check=self.check.name,
             family=self.check.family,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from contextvars import ContextVar
@@ -29,7 +30,7 @@ from checkpost.rows.table import Harm
 from checkpost.values.coined import has_mark
 from checkpost.values.plain import Values
 from checkpost.wire.client import Client
-from checkpost.wire.exchange import Exchange
+from checkpost.wire.exchange import Exchange, Request
 from checkpost.wire.listing import Key, Listing, Row
 from checkpost.wire.session import Session
 
@@ -313,6 +314,8 @@ class World:
             return sent and (field is None or not self.valid(field, value))
 
         asked = parse_qsl(urlsplit(exchange.request.url).query, keep_blank_values=True)
+        if resource.in_body and resource.lists_by(operation):
+            asked += _members(exchange.request)
         reshaped = any(asked_for(each, asked) for each in _reshaping(resource))
         expanded = resource.expansion is not None and asked_for(resource.expansion.parameter, asked)
         observation = Observation(name, operation, exchange, situation, reshaped, broken, expanded)
@@ -331,7 +334,7 @@ class World:
             else:
                 self.findings.add([found])
         # what brings rows together may show the one or the other
-        own = any(operation is each for each in resource.operations.values())
+        own = any(operation is each for each in (*resource.operations.values(), resource.search))
         if self.ledger is not None and own and operation is resource.operations.get("list"):
             paging = {
                 resource.paging.limit,
@@ -341,7 +344,7 @@ class World:
             if exchange.answer.status >= 500 and {each for each, _ in asked} <= paging:
                 self.ledger.list_failed(name)
         if exchange.answer.ok and own and not exchange.check.endswith(".rules"):
-            listed = operation is resource.operations.get("list")
+            listed = resource.lists_by(operation)
             one = None if listed else client.row_in(exchange.answer)
             rows = client.rows_in(exchange.answer.json) if listed else ([one] if one else None)
             self.findings.add(undocumented_fields(observation, resource, rows or ()))
@@ -361,6 +364,12 @@ class World:
     def valid(self, field: Field, value: Any) -> bool:
         """Whether the contract allows a value for a field in a request body."""
         return field.node is None or self.validators.is_valid(field.node, value, "request")
+
+
+def _members(request: Request) -> list[tuple[str, str]]:
+    """The members of a body that asks for rows, as parameters."""
+    body = request.json
+    return [(name, json.dumps(value)) for name, value in body.items()] if isinstance(body, dict) else []
 
 
 def _reshaping(resource: Resource) -> set[str]:

@@ -67,15 +67,22 @@ _ITEM_METHODS = {"read": "GET", "replace": "PUT", "update": "PATCH", "delete": "
 
 
 def with_lists_beside(families: Iterable[Family], by_path: Mapping[str, Mapping[str, Operation]]) -> Iterator[Family]:
-    """Families, those whose rows stand at ``/species/item/{id}`` with the list at ``/species/list`` or
-    ``/species/search`` beside them."""
+    """Families, those without a list of their own with the one beside them: rows stand at ``/species/item/{id}`` and
+    the list at ``/species/list`` or ``/species/search``, or rows at ``/species/{id}`` and the list at
+    ``/species/search``."""
+    behind: dict[str, list[str]] = {}
+    for path in by_path:
+        if "{" not in path:
+            behind.setdefault(path.rstrip("/").rpartition("/")[0], []).append(path)
     for each in families:
-        head, _, word = (each.collection or "").rpartition("/")
-        if not head or word.lower() not in _ONE or each.acts or "GET" in by_path.get(each.collection or "", ()):
+        collection = (each.collection or "").rstrip("/")
+        head, _, word = collection.rpartition("/")
+        if not collection or each.acts or "GET" in by_path.get(each.collection or "", ()):
             yield each
             continue
-        beside = [path for path in by_path if path.rpartition("/")[0] == head and "{" not in path]
-        lists = [path for path in beside if _VERBS.get(path.rpartition("/")[2].lower()) == "list"]
+        name = head.rpartition("/")[2] if word.lower() in _ONE else each.name
+        beside = behind.get(head if word.lower() in _ONE else collection, [])
+        lists = [path for path in beside if _VERBS.get(path.rstrip("/").rpartition("/")[2].lower()) == "list"]
         asked = [(method, path) for path in lists for method in ("GET", "POST") if method in by_path[path]]
         if not asked:
             yield each
@@ -85,7 +92,7 @@ def with_lists_beside(families: Iterable[Family], by_path: Mapping[str, Mapping[
             acts["create"] = ("POST", str(each.collection))
         methods = by_path.get(each.item or "", {})
         acts |= {purpose: (name, str(each.item)) for purpose, name in _ITEM_METHODS.items() if name in methods}
-        yield Family(head.rpartition("/")[2], asked[0][1], each.item, acts)
+        yield Family(name, asked[0][1], each.item, acts)
 
 
 def _is_collection(path: str, operations: Iterable[Operation]) -> bool:

@@ -47,6 +47,7 @@ from checkpost.model.operations import (
     body_schema,
     line_schema,
     operations_of,
+    searches,
     takes_list,
     takes_patch,
 )
@@ -58,7 +59,7 @@ from checkpost.model.purpose import Purpose
 from checkpost.model.queries import queries_of
 from checkpost.model.query_families import with_families
 from checkpost.model.relations import directory_of, relations_of, with_hyperlinks
-from checkpost.model.resource import Envelope, Key, Model, Resource, Subcollection
+from checkpost.model.resource import Envelope, Key, Model, Paging, Resource, Subcollection
 from checkpost.model.said import said_of
 from checkpost.model.shape import Shape, shape_of
 from checkpost.model.subcollections import subcollections_of
@@ -446,6 +447,22 @@ def _resource(
     )
     total = correction.total or (total_pointer(listed, rows[0]) if rows and (rows[0] or rows_too) else None)
     queries = queries_of(family.collection, asked, every, fields, paging, correction.queries, family.name, total)
+    search: Operation | None = None
+    if family.collection and asked is not None and rows and not (in_body or queries.filterings or queries.sortings):
+        for operation in searches(family.collection, every.beginning(plain_path(family.collection) + "/")):
+            asking, members = asked_by_body(operation)
+            other = rows_pointer(answer_schema(operation), family.name)
+            if (
+                other is None
+                or other[0] != rows[0]
+                or not _alike_rows(other[1], rows[1])
+                or not _pages_as(asking, paging)
+            ):
+                continue
+            wider = queries_of(family.collection, asking, every, fields, paging, correction.queries, family.name, total)
+            if wider.filterings or wider.sortings:
+                search, queries, in_body = operation, wider, members
+                break
     if layout.bare and queries.selecting is not None and _says(asked, queries.selecting.parameter, layout.fields_at):
         queries = replace(queries, selecting=None)  # it chooses among the members of a row, and none of its fields
     if family.item is None and not family.acts:
@@ -488,6 +505,7 @@ def _resource(
         layout=layout,
         addresses=addresses,
         listed=frozenset(purpose for purpose in _WRITES if purpose in operations and takes_list(operations[purpose])),
+        search=search,
         in_body=in_body,
         patched=takes_patch(operations.get("update")),
         guessed=bool(untold) or (known is not None and not described and GUESSED in shape_of(known).keywords),
@@ -503,6 +521,17 @@ def _is_same(one: Node | None, other: Node | None) -> bool:
     except Unresolved:
         return False
     return at is not None and beside is not None and (at.uri, at.pointer) == (beside.uri, beside.pointer)
+
+
+def _alike_rows(one: Node | None, other: Node | None) -> bool:
+    """Whether the rows of two lists have the same fields."""
+    return _is_same(one, other) or shape_of(one).properties.keys() == shape_of(other).properties.keys()
+
+
+def _pages_as(operation: Operation | None, paging: Paging) -> bool:
+    """Whether an operation takes the parameters by which a list is read page by page."""
+    names = {each.name for each in operation.parameters} if operation is not None else set()
+    return {paging.limit, paging.position, paging.cursor} - {None} <= names
 
 
 def _says(operation: Operation | None, parameter: str, word: str) -> bool:

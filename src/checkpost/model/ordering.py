@@ -9,6 +9,7 @@ from collections.abc import Mapping, Sequence
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.model.choices import choices_of, separator_of
 from checkpost.model.field import Reason
+from checkpost.model.filters.templates import COLUMNS
 from checkpost.model.media import is_json_type
 from checkpost.model.members import APPENDED
 from checkpost.model.paths import normal
@@ -38,6 +39,22 @@ _STYLES: tuple[tuple[str, str, str], ...] = (
     ("{field}_ASC", "{field}_DESC", r"(?:FIELD)_(?:ASC|DESC)\b"),
     ("asc({field})", "desc({field})", r"\b(?:asc|desc)\((?:FIELD)\)"),
 )
+#: What names the direction beside a field, in an object that is one key of an order.
+_DIRECTED = frozenset(
+    {
+        "direction",
+        "dir",
+        "order",
+        "sort",
+        "sortorder",
+        "sortdirection",
+        "orderby",
+        "asc",
+        "desc",
+        "ascending",
+        "descending",
+    }
+)
 #: Words by which an order takes several fields, and what joins them; a comma also stands before a direction.
 _SEVERAL = r"\b(?:commas?|several|multiple|fields|columns|keys)\b|\w,\s?-?(?!(?:asc|desc)\w*\b)\w"
 #: Those that are tried where nothing is said.
@@ -46,7 +63,7 @@ _USUAL = _STYLES[2:7]
 
 def sortings_of(parameter: Parameter, direction: Parameter | None, names: Sequence[str]) -> tuple[Sorting, ...]:
     """The ways in which the list may take an order: one that is described, or several to be tried."""
-    by_member = _sorting_by_member(parameter, names)
+    by_member = _sorting_by_member(parameter, names) or _sorting_by_objects(parameter, names)
     if by_member is not None:
         return (by_member,)
     separator = separator_of(parameter)
@@ -149,6 +166,26 @@ def _sorting_by_member(parameter: Parameter, names: Sequence[str]) -> Sorting | 
         return Sorting(parameter.name, up, down, why, None, fields=among, several=several, place=parameter.place)
     name = f"{parameter.name}[{{field}}]"
     return Sorting(name, ascending, descending, why, None, fields=among, several=True, place=parameter.place)
+
+
+def _sorting_by_objects(parameter: Parameter, names: Sequence[str]) -> Sorting | None:
+    """A list of objects with a field and a direction each."""
+    item = shape_of(shape_of(parameter.schema).item)
+    field = next((each for each in item.properties if normal(each) in COLUMNS), "")
+    rest = [each for each in item.properties if each != field and normal(each) in _DIRECTED]
+    if not field or len(rest) != 1:
+        return None
+    direction = shape_of(item.properties[rest[0]])
+    among = shape_of(item.properties[field]).keywords.get("enum")
+    if direction.types == {"boolean"}:
+        flag = FLAGS.fullmatch(normal(rest[0]))
+        words: tuple[object, object] = (True, False) if flag is not None and flag["up"] else (False, True)
+    else:
+        words = _words_among([str(each) for each in direction.keywords.get("enum") or ()])
+    up, down = (json.dumps([{field: "{field}", rest[0]: word}]) for word in words)
+    why = Reason(f"{parameter.name} takes a list of objects with {field} and {rest[0]}", "stated")
+    fields = tuple(each for each in names if each in among) if among else None
+    return Sorting(parameter.name, up, down, why, AS_JSON, fields=fields, several=True, place=parameter.place)
 
 
 def sorting_by_parameter(operation: Operation, names: Sequence[str]) -> Sorting | None:

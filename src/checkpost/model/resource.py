@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -16,6 +16,7 @@ from checkpost.model.fields import inside
 from checkpost.model.guards import Guards
 from checkpost.model.layout import PLAIN, Layout
 from checkpost.model.media import record_media
+from checkpost.model.members import MEMBER
 from checkpost.model.paths import plain
 from checkpost.model.purpose import Purpose, Write
 from checkpost.model.relation import Expanded, Expansion, Relation
@@ -130,8 +131,11 @@ class Resource:
     #: How its fields stand in bodies, and how operations name a row where their paths do not.
     layout: Layout = PLAIN
     addresses: Mapping[Purpose, Address] = field(default_factory=dict)
-    #: Purposes whose body is a list of records, and parameters of its list that stand in a body.
+    #: Purposes whose body is a list of records.
     listed: frozenset[Purpose] = frozenset()
+    #: What lists the rows that a body asks for, where the list itself is not queried so; and the parameters of either
+    #: that stand in a body.
+    search: Operation | None = None
     in_body: frozenset[str] = frozenset()
     #: The resource under whose rows its paths stand, where they stand nowhere else.
     under: str = ""
@@ -174,6 +178,17 @@ class Resource:
     def field(self, name: str) -> Field | None:
         return next((each for each in self.fields if each.name == name), None)
 
+    def lists_by(self, operation: Operation | None) -> bool:
+        """Whether an operation lists its rows."""
+        return operation is not None and (operation is self.operations.get("list") or operation is self.search)
+
+    def list_for(self, names: Iterable[str]) -> Operation:
+        """The operation that lists the rows which these parameters ask for. Raises KeyError where there is no list."""
+        plain_list = self.operations["list"]
+        own = {each.name.partition(MEMBER)[0] for each in plain_list.parameters}
+        asked = self.search is not None and any(name in self.in_body and name not in own for name in names)
+        return self.search if asked and self.search is not None else plain_list
+
     @property
     def every_operation(self) -> tuple[Operation, ...]:
         """Its own operations and those on many rows and on what belongs to its rows; not its aggregates."""
@@ -182,7 +197,7 @@ class Resource:
             own += [*each.view.operations.values(), *each.rows.values(), *filter(None, (each.link, each.unlink))]
         for link in self.linkages:
             own += [*link.writes.values(), *filter(None, [link.read, link.related])]
-        own += [each for each in (self.purge, self.restore) if each is not None]
+        own += [each for each in (self.search, self.purge, self.restore) if each is not None]
         return tuple(dict.fromkeys(own))
 
     def relation(self, name: str) -> Relation | None:
@@ -195,7 +210,8 @@ class Resource:
 
     def body_schema(self, purpose: Purpose) -> Node | None:
         """The schema of a JSON request body for this purpose, its wrapper included."""
-        media = record_media(self.operations.get(purpose))
+        operation = self.search if purpose == "list" and self.search is not None else self.operations.get(purpose)
+        media = record_media(operation)
         return media.schema if media else None
 
     def record_schema(self, purpose: Purpose) -> Node | None:

@@ -297,8 +297,11 @@ class Sorting:
         if len(order) > 1 and self.direction and self.separator is not None:
             words = [self.words[each.descending] for each in order]
             return [(self.parameter, self.separator.join(keys)), (self.direction, self.separator.join(words))]
-        if self.separator == AS_JSON:  # one object, whose members are in the order of the keys
-            whole = {name: word for key in keys for name, word in json.loads(key).items()}
+        if self.separator == AS_JSON:  # one object, whose members are in the order of the keys; or a list of objects
+            parts = [json.loads(key) for key in keys]
+            whole: Any = [item for part in parts for item in part] if isinstance(parts[0], list) else {}
+            for part in parts if whole == {} else ():
+                whole |= part
             return [(self.parameter, json.dumps(whole))]
         pairs = [(self.parameter.replace("{field}", each.field), key) for each, key in zip(order, keys, strict=True)]
         if self.separator is not None:

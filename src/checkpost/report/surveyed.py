@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, TypeVar, get_args
 
 from rich.console import Console, Group, RenderableType
@@ -303,8 +303,10 @@ class Asked:
 def query_texts(resource: Resource) -> Iterator[Asked]:
     """What a list can be asked and how it is written, in words."""
     queries = resource.queries
+    posted = ", in the body of a POST" if resource.search is not None else ""
     if queries.filterings:
-        yield _filter_text(queries.filterings)
+        asked = _filter_text(queries.filterings)
+        yield replace(asked, form=asked.form + posted)
     if queries.sortings:
         sorting = queries.sortings[0]
         keys = f"{sorting.ascending} or {sorting.descending}".replace("{field}", "FIELD")
@@ -312,7 +314,7 @@ def query_texts(resource: Resource) -> Iterator[Asked]:
             keys = f"FIELD, with {sorting.direction}={'|'.join(sorting.words)}"
         tried = "; other ways are tried" if len(queries.sortings) > 1 else ""
         name = sorting.parameter.replace("{field}", "FIELD")
-        yield Asked("Sort", f"{name}={keys}{tried}", (), sorting.reason)
+        yield Asked("Sort", f"{name}={keys}{posted}{tried}", (), sorting.reason)
     if queries.selecting:
         selecting = queries.selecting
         joined = "A, repeated"

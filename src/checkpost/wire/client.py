@@ -187,6 +187,8 @@ class Client:
         """Send the resource's operation for a purpose, or another one of its own. ``record`` is wrapped as its
         bodies are; ``raw`` takes the place of the whole body. ``act`` says what a write may do to rows, where that is
         more than the key and the record tell. Raises Unsafe where it may reach rows of others."""
+        if operation is None and purpose == "list":
+            operation = self.resource.list_for(name for name, _ in pairs_of(query))
         operation = operation or self.resource.operations[purpose]
         if purpose == "read":
             self.refuse_reading(key)
@@ -269,7 +271,7 @@ class Client:
         own = resource.operations.get(purpose) is operation
         address = self._address(operation, purpose)
         named = dict(zip(address.body, key, strict=False)) if address and address.body and key else {}
-        if own and purpose == "list" and resource.in_body:
+        if resource.in_body and resource.lists_by(operation) and (own or operation is resource.search):
             schemas = shape_of(resource.body_schema(purpose)).properties
             inside = {name: _typed(schemas.get(name), value) for name, value in query if name in resource.in_body}
             return [each for each in query if each[0] not in resource.in_body], inside
