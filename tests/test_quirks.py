@@ -25,6 +25,22 @@ from tests.books import PLAIN, Archiving, Kept, Restoring, Together, run_on, tol
 from tests.foreign import STYLES, Json, Library
 
 
+class Wordy(Library):
+    """What a body holds is not described; a refusal shows the members that were read, and says "input" of them."""
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        body = contract["paths"][self.path]["post"]["requestBody"]
+        body["content"]["application/json"]["schema"] = {"type": "object"}
+        return contract
+
+    async def create(self, request: Request) -> Response:
+        body = await self.body(request)
+        if isinstance(body, dict) and body.get("subtitle") is not None:
+            return JSONResponse({"error": f"no text is taken as input: {', '.join(map(str, body))}"}, 422)
+        return await super().create(request)
+
+
 class Volatile(Library):
     """A field is computed anew at each reading."""
 
@@ -133,6 +149,14 @@ class SoundQuirks(unittest.TestCase):
         result = self.silent(library)
         self.assertEqual(result.kept, {"books": ("with_deleted", len(library.archived))})
         self.assertLess(len(library.archived), 150)
+
+    def test_a_word_of_a_refusal_that_shows_what_it_has_read_is_no_wrapper(self) -> None:
+        library = Wordy(PLAIN)
+        result = run_on(library)
+        self.assertEqual([each for each in told(result) if each.severity == "error"], [])
+        self.assertFalse([each for each in result.exchanges if (each.request.body or b"").startswith(b'{"input"')])
+        made = [each for each in result.checks if (each.check, each.outcome) == ("create.stored", "passed")]
+        self.assertEqual(len(made), 1)
 
     def test_moments_and_versions_that_the_server_keeps(self) -> None:
         self.silent(Kept(PLAIN))

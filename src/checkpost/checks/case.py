@@ -473,9 +473,11 @@ class Case:
             or each.name in keys
             or (recipe != "copy all" and each.name not in copied and (recipe != "copy" or self._is_free(each)))
         }
-        return record | {
-            name: source[name] for name in record if name in source and name not in keep and source[name] is not None
-        }
+        needed = {each.name for each in self.resource.writable("create") if each.required} | set(keys)
+        # where that row has nothing, a record like it has nothing either
+        empty = {name for name, value in source.items() if value is None and recipe.startswith("copy")} - needed
+        own = {name: value for name, value in record.items() if name not in empty}
+        return own | {name: source[name] for name in own if name not in keep and source.get(name) is not None}
 
     def _is_free(self, each: Field) -> bool:
         return each.is_text and not self._no_text(each)

@@ -130,8 +130,8 @@ async def _wrapped(case: Case, record: dict[str, Any], refused: Exchange) -> tup
     """A record that was refused, inside a member that the refusal names, where the contract does not describe the body;
     else the refusal itself."""
     described = shape_of(case.resource.body_schema("create")).properties and not case.resource.guessed
-    if described or case.client.wrapper("create"):
-        return refused, None
+    if described or case.client.wrapper("create") or blamed(refused, record):
+        return refused, None  # what names the record's own members has read them
     usual = {*RECORD_MEMBERS, case.resource.name, singular(case.resource.name)}
     usual -= {each.name for each in case.resource.fields if each.shown}
     for member in sorted(blamed(refused, usual)):
