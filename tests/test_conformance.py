@@ -42,6 +42,7 @@ RESPONSES: dict[str, Any] = {
         },
     },
     "204": {"description": "none"},
+    "205": _content("application/json", ROW),
     "404": _content("application/problem+json", PROBLEM),
     "409": {"description": "a body of any kind"},
 }
@@ -102,6 +103,7 @@ class Sound(unittest.TestCase):
         self.assertEqual(found(200, {"id": 1, "born": "2020-02-29"}), [])
         self.assertEqual(found(200, {"id": 1}, "application/json; charset=utf-8"), [])
         self.assertEqual(found(204), [])
+        self.assertEqual(found(205), [], "HTTP allows it no body, whatever is documented")
         self.assertEqual(found(404, {"detail": "gone", "more": 1}, "application/problem+json"), [])
         self.assertEqual(found(409, b"<b>conflict</b>", "text/html"), [])
 

@@ -288,6 +288,33 @@ class Inference(unittest.TestCase):
         self.assertEqual([(each.field, each.resource) for each in kids.relations], [("thing_id", "things")])
         self.assertIn("other_id looks like a reference", model.doubts[0].message)
 
+    def test_relations_to_one_of_several_whose_paths_end_alike(self) -> None:
+        things = {"type": "array", "items": ROW}
+        child = {"type": "object", "properties": {"id": {"type": "integer"}, "thing_id": {"type": "integer"}}}
+        paths = {
+            "/import/things": {"get": operation(things)},
+            "/import/things/{id}": {"get": operation(ROW)},
+            "/data/things": {"get": operation(things)},
+            "/data/things/{id}": {"get": operation(ROW)},
+            "/data/kids": {"get": operation({"type": "array", "items": child}), "post": operation(child, child)},
+            "/data/kids/{id}": {"get": operation(child)},
+        }
+        kids = model_of(paths).resource("kids")
+        assert kids is not None
+        self.assertEqual([(each.field, each.resource) for each in kids.relations], [("thing_id", "data/things")])
+
+    def test_what_stands_under_rows_that_nothing_tells_is_no_resource(self) -> None:
+        bare = {"type": "array", "items": {"type": "object", "properties": {"colour": {"type": "string"}}}}
+        paths = {
+            "/boxes": {"get": operation(bare)},
+            "/boxes/{box}": {"get": operation({"type": "object", "properties": {"colour": {"type": "string"}}})},
+            "/boxes/{box}/lids": {"get": operation({"type": "array", "items": ROW})},
+            "/boxes/{box}/lids/{id}": {"get": operation(ROW)},
+        }
+        model = model_of(paths)
+        self.assertEqual([each.name for each in model.resources], ["boxes"])
+        self.assertIn("GET /boxes/{box}/lids", [str(each) for each, _ in model.others])
+
     def test_corrections_are_taken_and_skipped_resources_left_out(self) -> None:
         paths = {
             "/a": {"get": operation({"type": "array", "items": ROW})},

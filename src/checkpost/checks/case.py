@@ -247,6 +247,11 @@ class Case:
 
     # -- making rows -------------------------------------------------------------------------------
 
+    @property
+    def singling_out(self) -> set[str]:
+        """The fields that one row alone may have true: they are sent as false, and never as anything else."""
+        return {each.name for each in self.resource.fields if each.singles_out}
+
     def body_schema(self, purpose: Purpose) -> Node | None:
         """The schema of a record for this purpose, without its wrapper."""
         return self.resource.record_schema(purpose)
@@ -335,7 +340,8 @@ class Case:
         """A new valid value for a field, different from ``unlike`` if its rules allow; MISSING if none is
         known."""
         if each.name in self.resource.values:
-            return self.resource.values[each.name]
+            stated = self.resource.values[each.name]
+            return MISSING if unlike is not MISSING and same(each, unlike, stated) else stated
         relation = self.resource.relation(each.name)
         if relation is not None:
             keys = [_as_field(each, key) for key in await self.parents(relation)]
@@ -471,6 +477,7 @@ class Case:
             for each in self.resource.fields
             if each.unique
             or each.name in keys
+            or each.name in self.resource.values
             or (recipe != "copy all" and each.name not in copied and (recipe != "copy" or self._is_free(each)))
         }
         needed = {each.name for each in self.resource.writable("create") if each.required} | set(keys)

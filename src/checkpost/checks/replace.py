@@ -190,6 +190,7 @@ async def _all_set(case: Case) -> Own | None:
     """A new row whose booleans are not what they would be without a word of them; None where it is not taken so."""
     record = await case.record()
     booleans = [each for each in case.resource.writable("replace") if each.type == "boolean" and each.name in record]
+    booleans = [each for each in booleans if each.name not in case.resource.values]
     record |= {each.name: each.default is not True for each in booleans}
     exchange, key = await case.create(record)
     return Own(key, record, exchange) if key is not None else None

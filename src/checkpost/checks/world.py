@@ -8,6 +8,7 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from contextvars import ContextVar
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qsl, urlsplit
 
@@ -20,6 +21,7 @@ from checkpost.findings import Finding, Findings
 from checkpost.model.access import Access
 from checkpost.model.field import Field
 from checkpost.model.members import asked_for
+from checkpost.model.paths import nameless, plain
 from checkpost.model.resource import Constants, Model, Resource
 from checkpost.model.spelling import Filtering, Sorting
 from checkpost.oracle.columns import Snapshot
@@ -298,6 +300,11 @@ class World:
         client = Client(self.session, self.base_url, view, named, observe, within, "", self.ledger)
         return client
 
+    @cached_property
+    def templates(self) -> frozenset[str]:
+        """The paths of the contract, without the names of their parameters."""
+        return frozenset(nameless(plain(each.path)) for each in self.contract.operations)
+
     def observe(self, client: Client, operation: Operation, exchange: Exchange, situation: str, name: str = "") -> None:
         """Take an answer to a documented operation into account: its departures, and that it was exercised."""
         resource = client.resource
@@ -311,6 +318,8 @@ class World:
             field = resource.field(field_name)
             sent = self.ledger is not None and self.ledger.has_sent(resource.name, field_name, value)
             sent = sent or (field_name in self.state(resource.name).lacked and value in _FILLED)
+            # a body that is no record may be kept in a field as it was sent
+            sent = sent or (exchange.request.body is not None and value == exchange.request.json)
             return sent and (field is None or not self.valid(field, value))
 
         asked = parse_qsl(urlsplit(exchange.request.url).query, keep_blank_values=True)

@@ -260,6 +260,8 @@ class Runner:
         """Raise Blocked if something that the check stands on has failed before, Skipped if the role may not
         do what it needs."""
         state, key = self.world.state(planned.resource.name), planned.resource.key
+        if planned.resource.under and planned.resource.name not in self.world.above:
+            raise Blocked(state.unusable)
         other = self.world.readdressed.get(planned.resource.name)
         if other is not None and key is not None and key.fields != (other,):
             raise Skipped(f"its rows are found by {other}, with which it is asked anew")

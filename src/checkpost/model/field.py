@@ -37,6 +37,12 @@ class Reason:
     certainty: Certainty
 
 
+#: What a field is called whose truth one row of all has: setting it takes it from that row.
+_ONE_ALONE = re.compile(
+    r"(?:is|as|set|make|use)?[-_]?(?:by)?[-_]?(?:default|primary|main|principal|preferred|current|latest|selected)"
+    r"(?:[-_]?(?:flag|one|entry|item|row|record|address|contact|version|option|value))?",
+    re.I,
+)
 #: Marks a field that rows show and no schema has.
 UNDESCRIBED = "x-undescribed"
 
@@ -91,6 +97,11 @@ class Field:
         if self.type == "string":
             return self.format if self.format in {"date", "date-time", "uuid"} else "text"
         return ""
+
+    @property
+    def singles_out(self) -> bool:
+        """Whether one row alone may have it true, by its name, so that the API may take it from another."""
+        return self.types == {"boolean"} and _ONE_ALONE.fullmatch(self.name) is not None
 
     @property
     def default(self) -> Any:

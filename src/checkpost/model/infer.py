@@ -112,8 +112,9 @@ def infer(
         correction = replace(correction, queries={**(queries or {}), **correction.queries})
         known = (rows or {}).get(family.name)
         resource = None if correction.skip else _resource(family, by_path, nearby, correction, parameters or {}, known)
-        if resource is not None:
-            resources[family.name] = _placed(resource, family, resources)
+        placed = _placed(resource, family, resources) if resource is not None else None
+        if placed is not None:
+            resources[family.name] = placed
     aggregated: dict[str, set[str]] = {}
     for name, resource in resources.items():
         if resource.queries.aggregating:
@@ -498,7 +499,7 @@ def _resource(
         row=row_schema,
         guards=guards,
         queries=queries,
-        values=correction.values,
+        values={**{each.name: False for each in fields if each.singles_out}, **correction.values},
         constants={purpose: each for purpose, each in constants.items() if purpose in operations},
         fields_unstated=bool(names) and layout.plain and not shape_of(row_schema).keywords.keys() & _STATED,
         partial_replace="replace" in required and not required["replace"] and bool(required.get("create")),
@@ -621,11 +622,16 @@ def _key_beside(schema: Node | None, row_at: str | None) -> str:
     return next((name for name in ("id", "key", "pk", "uuid") if name in members), "")
 
 
-def _placed(resource: Resource, family: Family, others: Mapping[str, Resource]) -> Resource:
-    """A resource whose paths stand under another's rows: the key of that row is the first part of its own."""
-    above = others.get(family.under)
-    if above is None or above.key is None or resource.key is None:
+def _placed(resource: Resource, family: Family, others: Mapping[str, Resource]) -> Resource | None:
+    """A resource whose paths stand under another's rows: the key of that row is the first part of its own. None where
+    nothing tells which rows those are."""
+    if not family.under:
         return resource
+    above = others.get(family.under)
+    if above is None or above.key is None:
+        return None
+    if resource.key is None:
+        return replace(resource, under=above.name)
     stem = normal(singular(above.name))
     fields, first = list(resource.fields), []
     for name in above.key.fields:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os.path
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -37,12 +38,21 @@ class Directory:
     #: The resource whose rows a schema describes, by where it stands.
     by_row: Mapping[str, str]
     places: Mapping[str, int]
+    #: Those whose names are paths, by the last word of each.
+    by_last: Mapping[str, Sequence[str]]
     #: What all names begin with, such as that of the program that has the tables.
     head: str = ""
 
     def beginning(self, name: str) -> list[str]:
         """The resources with whose name a name begins."""
-        heads = (self.by_name.get(name[:end], ()) for end in range(1, len(name) + 1))
+        return self._beginning(name, self.by_name)
+
+    def ending(self, name: str) -> list[str]:
+        """The resources with the last word of whose path a name begins."""
+        return self._beginning(name, self.by_last)
+
+    def _beginning(self, name: str, among: Mapping[str, Sequence[str]]) -> list[str]:
+        heads = (among.get(name[:end], ()) for end in range(1, len(name) + 1))
         return sorted({each for found in heads for each in found}, key=self.places.__getitem__)
 
 
@@ -55,11 +65,15 @@ def directory_of(resources: Mapping[str, Resource]) -> Directory:
             by_name.setdefault(each, []).append(name)
         if resource.key is not None:
             by_key.setdefault(tuple(map(normal, resource.key.fields)), []).append(name)
+    by_last: dict[str, list[str]] = {}
+    for name, resource in resources.items():
+        for each in _last_words(resource):
+            by_last.setdefault(each, []).append(name)
     by_row: dict[str, str] = {}
     for name, resource in resources.items():
         by_row.setdefault(_stands_at(resource.row), name)
     by_row.pop("", None)
-    return Directory(by_name, by_key, by_row, {name: place for place, name in enumerate(resources)}, head)
+    return Directory(by_name, by_key, by_row, {name: place for place, name in enumerate(resources)}, by_last, head)
 
 
 def relations_of(
@@ -77,7 +91,8 @@ def relations_of(
             or _described(field, others, directory)
         )
         if relation is None and not (resource.key and resource.key.fields == (field.name,)):
-            relation = _named(field, others, directory) or _shown_whole(resource, field, others, directory)
+            relation = _named(field, others, directory) or _named_by_path(resource, field, others, directory)
+            relation = relation or _shown_whole(resource, field, others, directory)
             relation = relation or _same_key(resource, field, others, directory)
         if relation is not None:
             found.append(relation)
@@ -97,6 +112,13 @@ def _stands_at(node: Node | None) -> str:
 def _names(resource: Resource, head: str = "") -> set[str]:
     own = {resource.name, resource.name.removeprefix(head)} - {""}
     return {each for name in own for each in (normal(name), normal(singular(name)))}
+
+
+def _last_words(resource: Resource) -> set[str]:
+    """The last word of a name that is a path, in the singular too; none where rows cannot be asked for by key."""
+    word = resource.name.rpartition("/")[2]
+    whole = "/" in resource.name and "list" in resource.operations and "read" in resource.operations
+    return {normal(word), normal(singular(word))} - {""} if whole and "{" not in word else set()
 
 
 def _head_of(names: Sequence[str]) -> str:
@@ -185,6 +207,25 @@ def _named(field: Field, others: Mapping[str, Resource], directory: Directory) -
                 why = f"its name is that of a row of {resource.name}, and it has the type of its key"
                 return _target(resource, field, Reason(why, "likely"))
     return None
+
+
+def _named_by_path(
+    own: Resource, field: Field, others: Mapping[str, Resource], directory: Directory
+) -> Relation | None:
+    """A reference to one of several resources whose paths end alike: that whose path has the most in common with the
+    resource's own."""
+    name, found = normal(field.name), []
+    for resource in (others[each] for each in directory.ending(name)):
+        target = resource.field(resource.key.fields[0]) if resource.key and len(resource.key.fields) == 1 else None
+        stems = [word for word in _last_words(resource) if name.startswith(word) and name[len(word) :] in _SUFFIXES]
+        if stems and target is not None and (not field.types or _agree(target, field)):
+            found.append(resource)
+    if not found:
+        return None
+    at = own.collection or own.item or "/"
+    nearest = max(found, key=lambda each: len(os.path.commonpath([each.collection or "/", at])))
+    why = f"its name is that of a row of {nearest.name} and a key, and the types agree"
+    return _target(nearest, field, Reason(why, "likely"))
 
 
 def _agree(key: Field, field: Field) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
@@ -22,6 +23,8 @@ from checkpost.model.purpose import Purpose, Write
 from checkpost.model.relation import Expanded, Expansion, Relation
 from checkpost.model.shape import shape_of
 from checkpost.model.spelling import Queries
+
+_FORCES = re.compile(r"(?:is[-_]?)?forced?(?:[-_]?(?:delete|removal|remove))?", re.I)
 
 
 @dataclass(frozen=True)
@@ -150,6 +153,15 @@ class Resource:
     #: What removes for good a row that was deleted and is kept, and what brings it back.
     purge: Operation | None = None
     restore: Operation | None = None
+
+    @property
+    def forcing(self) -> str:
+        """The parameter by which a row is deleted that is else kept for what it is; "" where there is none."""
+        operation = self.operations.get("delete")
+        for each in operation.parameters if operation is not None else ():
+            if each.location == "query" and _FORCES.fullmatch(each.name) and shape_of(each.schema).types == {"boolean"}:
+                return each.name
+        return ""
 
     @property
     def key_fields(self) -> tuple[str, ...]:

@@ -182,6 +182,10 @@ class _Settling:
                 return False
             except NotCompleted:
                 continue  # the role cannot log in
+            if exchange.answer.refused and client.resource.forcing:
+                forced = {client.resource.forcing: "true"}
+                how = "removing a row by force"
+                exchange = await client.send("delete", key=key, query=forced, check="tidying up", situation=how)
             still = "and the row is still there" if key in self.looks[name].rows else "and so does reading the row"
             self.tried[name, key] = f"DELETE answers {_said(exchange)}, {still}"
             if exchange.answer.ok or exchange.answer.status in {404, 410}:

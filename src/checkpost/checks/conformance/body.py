@@ -19,6 +19,9 @@ from checkpost.model.preference import SHOW_THE_ROW, preferences
 from checkpost.model.shape import shape_of
 from checkpost.wire.exchange import Answer
 
+#: Statuses whose answers have no content (RFC 9110, 15.3.5, 15.3.6, 15.4.5).
+BODILESS = {204, 205, 304}
+
 
 def media_and_body(observation: Observation, documented: Response, validators: Validators) -> Iterator[Finding]:
     operation, answer = observation.operation, observation.exchange.answer
@@ -39,6 +42,8 @@ def media_and_body(observation: Observation, documented: Response, validators: V
     asked = observation.exchange.request.headers.get("Prefer", "")
     if not answer.body and answer.ok and SHOW_THE_ROW not in asked and preferences(operation):
         return  # it is shown to those alone who prefer it
+    if not answer.body and answer.status in BODILESS:
+        return  # whatever the contract says, HTTP allows it none
     if not answer.body:
         yield observation.finding(
             check_of(answer, "shape.body"),
