@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from typing import Any
 
 from checkpost.contract.validators import Validators
@@ -310,6 +311,7 @@ class LikeRows(unittest.TestCase):
             r"[0-9a-f-]{36}": ["abcdef00-0000-4000-8000-000000000000"],
             r".+@example\.org": ["a@b.example", "c@d.example"],
             r"https://.+": ["http://a.example/b"],
+            r"#[0-9a-f]{6}": ["#FFEE00", "#336699"],
         }
         for form, rows in cases.items():
             self.assertRegex(self.made(rows, type="string"), f"^{form}$", rows)
@@ -332,6 +334,17 @@ class LikeRows(unittest.TestCase):
         moment = self.made(["2024-01-02T10:00:00.000Z"], type="string", format="Date")
         self.assertRegex(moment, r"^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.000Z$")
         self.assertIn("cp", self.made(["+49 30 1"], type="string", format="phone"))
+
+    def test_colours_are_told_by_their_name_where_rows_tell_nothing(self) -> None:
+        field, values = field_of(type="string")
+        for name, rows, form in (
+            ("color", [], r"#[0-9a-f]{6}"),
+            ("labelColour", [None], r"#[0-9a-f]{6}"),
+            ("color", ["red"], r"[^#].*"),
+            ("colored_by", [], r"Sample .*"),
+        ):
+            made = values.plain(usual(replace(field, name=name), rows))
+            self.assertRegex(made, f"^{form}$", (name, rows))
 
     def test_numbers_that_are_whole_in_every_row_are_whole(self) -> None:
         made = [self.made([1, 2.0, 30], type="number") for _ in range(5)]

@@ -217,6 +217,7 @@ _FORMATS: dict[str, Callable[[str, int, Random], str]] = {
     "ipv6": lambda mark, n, random: f"2001:db8::{n % 65536:x}",
     "byte": lambda mark, n, random: "Y2hlY2s=",
     "json": lambda mark, n, random: "{}",
+    "color": lambda mark, n, random: f"#{random.getrandbits(24):06x}",
     **dict.fromkeys(("email", "idn-email"), lambda mark, n, random: f"{mark}.{n}@example.org"),
     **dict.fromkeys(("uri", "url", "uri-reference", "iri"), lambda mark, n, random: f"https://example.org/{mark}/{n}"),
 }

@@ -28,7 +28,10 @@ def usual(field: Field, values: Iterable[Any], room: int = _SHORT) -> Field:
     unknown = not field.format or (field.format not in _WRITTEN and field.format.lower() in _LOOSELY)
     if field.type == "string" and unknown and not field.keywords.keys() & {"pattern", "enum", "const"}:
         values = [value for value in values if value is not None]
-        field = replace(field, keywords={**field.keywords, **_written_alike(values)})
+        written = _written_alike(values)
+        if not values and not field.format and _COLOURS.search(field.name):
+            written = {"format": "color"}  # of no other texts does a name alone say as much
+        field = replace(field, keywords={**field.keywords, **written})
         if field.format in _WRITTEN and field.kind != "number":
             return field
     if field.type == "string" and field.kind == "number":
@@ -73,7 +76,10 @@ _WRITTEN = {
     "int64": re.compile(r"-?(0|[1-9]\d{0,9})"),
     "email": re.compile(r"[^@\s]+@[^@\s]+\.[^@\s]+"),
     "uri": re.compile(r"https?://\S+"),
+    "color": re.compile(r"#[0-9a-f]{6}", re.I),
 }
+#: Names of fields that hold colours.
+_COLOURS = re.compile(r"colou?r(?:_?(?:code|hex))?$", re.I)
 
 
 #: Formats that are written so, or in other letters, for dates and times of any form.
