@@ -41,6 +41,26 @@ class Wordy(Library):
         return await super().create(request)
 
 
+class Tagged(Library):
+    """A book has a list of tags, which is empty where nothing is said of it."""
+
+    def book_schema(self, writable: bool, required: bool) -> Json:
+        schema = super().book_schema(writable, required)
+        schema["properties"]["tags"] = {"type": "array", "items": {"type": "string"}}
+        return schema
+
+    def broken(self, body: Any, partial: bool) -> bool:
+        tags = body.get("tags", []) if isinstance(body, dict) else []
+        bad = not isinstance(tags, list) or not all(isinstance(each, str) for each in tags)
+        return bad or super().broken(body, partial)
+
+    def taken(self, body: Json) -> Json:
+        return {**super().taken(body), **({"tags": body["tags"]} if "tags" in body else {})}
+
+    def shown(self, book: Json) -> Json:
+        return super().shown({"tags": [], **book})
+
+
 class Volatile(Library):
     """A field is computed anew at each reading."""
 
@@ -149,6 +169,9 @@ class SoundQuirks(unittest.TestCase):
         result = self.silent(library)
         self.assertEqual(result.kept, {"books": ("with_deleted", len(library.archived))})
         self.assertLess(len(library.archived), 150)
+
+    def test_a_list_that_is_empty_without_a_word_is_no_default_of_null(self) -> None:
+        self.silent(Tagged(PLAIN))
 
     def test_a_word_of_a_refusal_that_shows_what_it_has_read_is_no_wrapper(self) -> None:
         library = Wordy(PLAIN)

@@ -213,7 +213,7 @@ def _tells(case: Case, name: str, row: dict[str, Any]) -> bool:
     field = case.fields[name]
     if field.default is MISSING:
         # a default that is not documented is often one of these: the replace may have set it anew
-        return row[name] not in (False, 0, "")
+        return row[name] not in (False, 0, "", [], {})
     return not same(field, field.default, row[name])
 
 
