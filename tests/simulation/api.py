@@ -29,6 +29,8 @@ class Column:
     numbered: bool = False
     #: Whether no answer shows it, though the description has it among what rows hold.
     hidden: bool = False
+    #: Whether one row alone has it true: whatever row it is set for takes it from the other.
+    alone: bool = False
 
     def schema(self) -> Json:
         plain: Json = {"type": self.type, **({"maxLength": self.longest} if self.longest else {})}
@@ -62,6 +64,8 @@ class Table:
                 row[each.name] = number if each.numbered else 1900 + number
             elif each.type == "number":
                 row[each.name] = number * 2.5
+            elif each.type == "boolean":
+                row[each.name] = number == 1
             else:
                 row[each.name] = str(number) if each.numbered else f"{each.name} {number} of people"
         return row
@@ -90,6 +94,8 @@ TINS = Table(
 )
 #: A table whose keys are so short that they can bear no mark.
 BOXES = Table("boxes", ("code",), (Column("code", required=True, longest=8), Column("grams", "number")), True)
+#: A table of which one row is the default.
+BINS = Table("bins", ("id",), (Column("label", required=True), Column("is_default", "boolean", alone=True)))
 #: Rows that can bear no mark, and that others refer to.
 SHELVES = Table("shelves", ("id",), (Column("grams", "number"), Column("level", "integer", True)))
 TRAYS = Table("trays", ("id",), (Column("label", required=True), Column("shelf_id", "integer", True, "shelves")))
@@ -285,9 +291,13 @@ class Api:
     def _whole(self, table: Table, record: Json, key: Key) -> Json:
         named = {each.name: record.get(each.name) for each in table.columns}
         if self.temper.defaults:
-            usual = {"string": f"unnamed {self.version}", "integer": 7, "number": 0.5}
+            usual = {"string": f"unnamed {self.version}", "integer": 7, "number": 0.5, "boolean": False}
             free = [each for each in table.columns if not each.refers and each.name not in table.key]
             named |= {each.name: usual[each.type] for each in free if named[each.name] is None}
+        rows = self.rows[table.name]
+        for column in [each.name for each in table.columns if each.alone and named[each.name]]:
+            for other in [other for other, row in rows.items() if other != key and row[column]]:
+                rows[other] = {**rows[other], column: False}
         if self.temper.found_by_uid:
             named["uid"] = f"u{key[-1]}of{table.name}"
         return {**dict(zip(table.key, key, strict=True)), **named, **dict(zip(table.key, key, strict=True))}
@@ -416,6 +426,7 @@ class Api:
             "string": lambda value: isinstance(value, str),
             "integer": lambda value: type(value) is int and (abs(value) < 2**63 or not self.temper.halves_break),
             "number": lambda value: isinstance(value, int | float) and not isinstance(value, bool),
+            "boolean": lambda value: isinstance(value, bool),
         }
         for column in table.columns:
             if column.name not in record:

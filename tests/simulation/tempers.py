@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from tests.simulation.api import (
+    BINS,
     BOXES,
     COUNTS,
     CROPS,
@@ -119,6 +120,8 @@ TEMPERS = (
     ),
     Temper("fails after a while, and does what it is asked", (CROPS, COUNTS), dies=120, dies_doing=True, others=0.05),
     Temper("takes anything", (CROPS, TAGS), accepts_all=True, others=0.02),
+    Temper("one row is the default", (BINS, CROPS), lost=0.02),
+    Temper("one row is the default, and it takes anything", (BINS,), accepts_all=True, key_overwrites=True),
     Temper("people at work", (CROPS, LOTS, TAGS, MARKS), others=0.2),
 )
 BY_NAME = {each.name: each for each in TEMPERS}
