@@ -31,20 +31,34 @@ class PaceTest(unittest.IsolatedAsyncioTestCase):
     async def test_three_in_a_row_without_an_answer_halve_what_is_sent(self) -> None:
         pace = Pace(8)
         for _ in range(3):
-            pace.note(False, time.perf_counter())
+            pace.note("timeout", time.perf_counter())
         self.assertEqual((pace.at_once, await self.most(pace)), (4, 4))
 
     async def test_what_was_on_its_way_before_counts_no_second_time(self) -> None:
         pace, started = Pace(8), time.perf_counter()
         for _ in range(8):
-            pace.note(False, started)
+            pace.note("timeout", started)
         self.assertEqual(pace.at_once, 4)
 
     async def test_an_answer_between_breaks_the_row(self) -> None:
         pace = Pace(8)
-        for answered in (False, False, True, False, False):
-            pace.note(answered, time.perf_counter())
+        for failure in ("timeout", "timeout", "", "timeout", "timeout"):
+            pace.note(failure, time.perf_counter())
         self.assertEqual(pace.at_once, 8)
+
+    async def test_how_fast_answers_come_is_told_by_the_last_of_them(self) -> None:
+        pace, now = Pace(8), time.perf_counter()
+        for _ in range(63):
+            pace.note("", time.perf_counter())
+        self.assertFalse(pace.keeps_within(1), "they are too few to tell")
+        pace.note("", now - 0.5)
+        self.assertTrue(pace.keeps_within(1))
+        self.assertFalse(pace.keeps_within(0.4))
+        pace.note("closed", time.perf_counter())
+        self.assertFalse(pace.keeps_within(1000))
+        for _ in range(64):
+            pace.note("", time.perf_counter())
+        self.assertTrue(pace.keeps_within(0.4))
 
     async def test_one_at_a_time_is_the_least(self) -> None:
         pace = Pace(2)

@@ -122,8 +122,9 @@ class Ledger(Holdings):
 
     async def send(self, request: Request, act: Act, check: str) -> Exchange:
         """Send a request; see ``_sent``. A row that would not be known again, should its create have no answer in time,
-        is made while nothing else is under way: what goes wrong then is not for other requests."""
-        made = act.made if act.kind == "create" else ()
+        is made while nothing else is under way, unless answers come far within it: what goes wrong then is not for
+        other requests."""
+        made = act.made if act.kind == "create" and not self.session.steady else ()
         lone = any(each.key is None and self.table(each.table).bearing and not self._bears(each) for each in made)
         async with self.session.pace.by_itself() if lone else contextlib.nullcontext():
             return await self._sent(request, act, check)

@@ -14,6 +14,8 @@ _ALONE: ContextVar[bool] = ContextVar("_ALONE", default=False)
 _TOGETHER: ContextVar[bool] = ContextVar("_TOGETHER", default=False)
 #: After how many requests in a row without an answer in time fewer are sent at once.
 _SIGN = 3
+#: How many of the last requests tell how fast an API is.
+_ENOUGH = 64
 
 
 class Pace:
@@ -27,6 +29,8 @@ class Pace:
         self._ended = asyncio.Event()
         self._alone, self._quiet = asyncio.Lock(), asyncio.Lock()
         self._silent, self._changed = 0, 0.0
+        #: How long the last requests took, in seconds.
+        self._lately: deque[float] = deque(maxlen=_ENOUGH)
 
     async def __aenter__(self) -> None:
         if not self._waiting and self._under_way < self._most:
@@ -45,14 +49,20 @@ class Pace:
     async def __aexit__(self, *_: object) -> None:
         self._end()
 
-    def note(self, answered: bool, started: float) -> None:
-        """Take into account whether a request, sent at ``started`` (``time.perf_counter``), was answered in time."""
-        if answered:
+    def note(self, failure: str, started: float) -> None:
+        """Take into account what went wrong with a request (``Answer.failure``), sent at ``started``
+        (``time.perf_counter``), or that nothing did: whether it was answered in time, above all."""
+        self._lately.append(float("inf") if failure else time.perf_counter() - started)
+        if failure != "timeout":
             self._silent = 0
         elif started >= self._changed:
             self._silent += 1
             if self._silent >= min(_SIGN, self.at_once):
                 self.slower()
+
+    def keeps_within(self, seconds: float) -> bool:
+        """Whether all of the last requests were answered within so many seconds, and they are enough to tell."""
+        return len(self._lately) == _ENOUGH and max(self._lately) <= seconds
 
     def slower(self) -> None:
         """Send half as many at once from now on; one at least."""

@@ -31,6 +31,8 @@ _MOMENT = 0.005
 #: two at once.
 _SHORT = 0.02
 _LATELY, _ENOUGH = 20, 5
+#: What part of the time limit an answer may take that is far from it.
+_FAR = 8
 
 
 #: A request's turn, which may have to be waited for.
@@ -181,6 +183,12 @@ class Session:
         waited for what was before them."""
         return len(self._lately) >= _ENOUGH and min(self._lately) > _SHORT
 
+    @property
+    def steady(self) -> bool:
+        """Whether answers come so far within the time limit that no request is near it for others that are under
+        way."""
+        return self.pace.keeps_within(self.limits.timeout / _FAR)
+
     @contextlib.contextmanager
     def gently(self) -> Iterator[None]:
         """Send writes one at a time meanwhile."""
@@ -202,7 +210,7 @@ class Session:
             number, started, moment = self._sent, time.perf_counter(), time.time()
             answer = await self._reached(request)
             seconds = time.perf_counter() - started
-        self.pace.note(answer.failure != "timeout", started)
+        self.pace.note(answer.failure, started)
         if self.coded is not None:
             answer = told_by(self.coded, answer)
         if token and answer.status == 401:
