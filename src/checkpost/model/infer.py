@@ -8,7 +8,7 @@ from dataclasses import replace
 from typing import Any, cast
 
 from checkpost.contract.contract import Contract, Operation
-from checkpost.contract.node import Node, Unresolved
+from checkpost.contract.node import Node
 from checkpost.model.actions import action_families, like_key, undeclared_key, with_lists_beside
 from checkpost.model.address import Address, addresses_by_filter
 from checkpost.model.bulk import bulk_of
@@ -47,7 +47,6 @@ from checkpost.model.operations import (
     body_schema,
     line_schema,
     operations_of,
-    searches,
     takes_list,
     takes_patch,
 )
@@ -55,13 +54,15 @@ from checkpost.model.paging import infer_paging, tokens_of
 from checkpost.model.paths import PARAMETER, Family, families, nameless, nested_families, normal, singular
 from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.paths import plain as plain_path
+from checkpost.model.posted import posted_search
 from checkpost.model.purpose import Purpose
 from checkpost.model.queries import queries_of
 from checkpost.model.query_families import with_families
 from checkpost.model.relations import directory_of, relations_of, with_hyperlinks
-from checkpost.model.resource import Envelope, Key, Model, Paging, Resource, Subcollection
+from checkpost.model.resource import Envelope, Key, Model, Resource, Subcollection
 from checkpost.model.said import said_of
-from checkpost.model.shape import Shape, shape_of
+from checkpost.model.shape import Shape, same_place, shape_of
+from checkpost.model.spelling import Queries
 from checkpost.model.subcollections import subcollections_of
 from checkpost.model.unfolding import GUESSED
 
@@ -348,7 +349,7 @@ def _resource(
     if not names:
         bodies = [body_schema(operations.get(each)) for each in _WRITES]
         names = next((found for body in bodies if (found := frozenset(shape_of(body).properties))), frozenset())
-        if _is_same(listed, read_schema):
+        if same_place(listed, read_schema):
             read_schema = None  # it is said of every answer, whatever that holds
     row_at = correction.row if correction.row is not None else row_pointer(read_schema, names, in_lists=True)
     if row_at is not None and "read" in operations:
@@ -447,23 +448,16 @@ def _resource(
         correction.shown_paging,
     )
     total = correction.total or (total_pointer(listed, rows[0]) if rows and (rows[0] or rows_too) else None)
-    queries = queries_of(family.collection, asked, every, fields, paging, correction.queries, family.name, total)
-    search: Operation | None = None
-    if family.collection and asked is not None and rows and not (in_body or queries.filterings or queries.sortings):
-        for operation in searches(family.collection, every.beginning(plain_path(family.collection) + "/")):
-            asking, members = asked_by_body(operation)
-            other = rows_pointer(answer_schema(operation), family.name)
-            if (
-                other is None
-                or other[0] != rows[0]
-                or not _alike_rows(other[1], rows[1])
-                or not _pages_as(asking, paging)
-            ):
-                continue
-            wider = queries_of(family.collection, asking, every, fields, paging, correction.queries, family.name, total)
-            if wider.filterings or wider.sortings:
-                search, queries, in_body = operation, wider, members
-                break
+
+    def understood(asked: Operation | None) -> Queries:
+        return queries_of(family.collection, asked, every, fields, paging, correction.queries, family.name, total)
+
+    queries, posted = understood(asked), None
+    if family.collection and rows and not (in_body or queries.filterings or queries.sortings):
+        behind = every.beginning(plain_path(family.collection) + "/")
+        posted = posted_search(family.name, family.collection, rows, paging, behind, understood)
+    if posted is not None:
+        queries, in_body = posted.queries, posted.members
     if layout.bare and queries.selecting is not None and _says(asked, queries.selecting.parameter, layout.fields_at):
         queries = replace(queries, selecting=None)  # it chooses among the members of a row, and none of its fields
     if family.item is None and not family.acts:
@@ -506,33 +500,13 @@ def _resource(
         layout=layout,
         addresses=addresses,
         listed=frozenset(purpose for purpose in _WRITES if purpose in operations and takes_list(operations[purpose])),
-        search=search,
+        search=posted.operation if posted else None,
         in_body=in_body,
         patched=takes_patch(operations.get("update")),
         guessed=bool(untold) or (known is not None and not described and GUESSED in shape_of(known).keywords),
         bodies_untold=tuple(untold),
         told=known if known is not None and GUESSED not in shape_of(known).keywords else None,
     )
-
-
-def _is_same(one: Node | None, other: Node | None) -> bool:
-    """Whether two schemas stand at the same place."""
-    try:
-        at, beside = (each.resolved() if each is not None else None for each in (one, other))
-    except Unresolved:
-        return False
-    return at is not None and beside is not None and (at.uri, at.pointer) == (beside.uri, beside.pointer)
-
-
-def _alike_rows(one: Node | None, other: Node | None) -> bool:
-    """Whether the rows of two lists have the same fields."""
-    return _is_same(one, other) or shape_of(one).properties.keys() == shape_of(other).properties.keys()
-
-
-def _pages_as(operation: Operation | None, paging: Paging) -> bool:
-    """Whether an operation takes the parameters by which a list is read page by page."""
-    names = {each.name for each in operation.parameters} if operation is not None else set()
-    return {paging.limit, paging.position, paging.cursor} - {None} <= names
 
 
 def _says(operation: Operation | None, parameter: str, word: str) -> bool:

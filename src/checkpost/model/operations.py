@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import cast
 
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.contract.node import Node
 from checkpost.model.media import LINES, is_json_type, is_patch, record_media
-from checkpost.model.paths import Family, plain
+from checkpost.model.paths import Family
 from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
 
@@ -89,22 +88,6 @@ def _adds_elsewhere(family: Family, by_path: ByPath) -> bool:
     operation = by_path[family.collection or ""]["POST"]
     item = by_path.get(family.item or "", {})
     return takes_list(operation) and ("PUT" in item or "POST" in item)
-
-
-#: What a path beside a list's is called that lists the rows which a body asks for.
-_SEARCHES = frozenset({"search", "query", "filter", "find", "list", "select", "lookup", "advancedsearch"})
-
-
-def searches(collection: str, operations: Iterable[Operation]) -> Iterator[Operation]:
-    """Those of some operations that may list rows as a body asks for them, at a path behind a list's own:
-    ``POST /lots/search``."""
-    for operation in operations:
-        head, _, word = plain(operation.path).rpartition("/")
-        named = head == plain(collection) and re.sub(r"[^a-z]", "", word.lower()) in _SEARCHES
-        later = any(each.status == "202" for each in operation.responses)
-        body = body_schema(operation) if operation.method == "POST" and named and not later else None
-        if body is not None and not shape_of(body).required:
-            yield operation
 
 
 def asked_by_body(operation: Operation | None) -> tuple[Operation | None, frozenset[str]]:

@@ -153,3 +153,12 @@ def _shape_of(node: Node) -> Shape:
         frozenset(merged.required),
         merged.item,
     )
+
+
+def same_place(one: Node | None, other: Node | None) -> bool:
+    """Whether two schemas stand at the same place."""
+    try:
+        at, beside = (each.resolved() if each is not None else None for each in (one, other))
+    except Unresolved:
+        return False
+    return at is not None and beside is not None and (at.uri, at.pointer) == (beside.uri, beside.pointer)
