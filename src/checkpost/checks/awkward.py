@@ -35,6 +35,7 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
             for variant in variants(field, case.values)
             if (variant.value is None or not field.unique or case.reserve(field, variant.value))
             and case.sayable("create", variant.value)
+            and case.may_be_shown(field, variant.value)
         ]
         for field in case.resource.writable("create")
         if field.name not in case.resource.values and not _fixed(case, field) and not case.written_alike(field)

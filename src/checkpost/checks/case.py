@@ -252,6 +252,13 @@ class Case:
         """The fields that one row alone may have true: they are sent as false, and never as anything else."""
         return {each.name for each in self.resource.fields if each.singles_out}
 
+    def may_be_shown(self, field: Field, value: Any) -> bool:
+        """Whether the schema of rows allows a value too, where a change is tried with one that it does not
+        (``update.as-shown``)."""
+        node = shape_of(self.resource.row).properties.get(field.name)
+        tried = self.has("update") or self.has("replace")
+        return value is None or node is None or not tried or self.world.validators.is_valid(node, value, "response")
+
     def body_schema(self, purpose: Purpose) -> Node | None:
         """The schema of a record for this purpose, without its wrapper."""
         return self.resource.record_schema(purpose)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from checkpost.checks import (
     access,
     aggregate,
+    as_shown,
     awkward,
     both_sides,
     bulk,
@@ -62,6 +63,7 @@ _MODULES = (
         restored,
         access,
         update,
+        as_shown,
         moments,
         replace,
         taken,

@@ -82,7 +82,7 @@ def taken_for_none(case: Case, field: Field, value: Any) -> list[Any]:
         return [False]
     plain = field.kind == "number" and field.type != "string" and not field.unique
     free = plain and case.resource.relation(field.name) is None and value != 0
-    return [0] if free and case.world.valid(field, 0) else []
+    return [0] if free and case.world.valid(field, 0) and case.may_be_shown(field, 0) else []
 
 
 def _stored_all_the_same(

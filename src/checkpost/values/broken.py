@@ -97,6 +97,31 @@ def breaks(
     return list(found.values())
 
 
+#: Rules of a value that a body's schema may lack where the schema of rows has them.
+_OF_VALUES = ("enum", "maxLength", "minLength", "pattern", "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum")
+
+
+def ruled_where_shown(
+    resource: Resource, record: Mapping[str, Any], schema: Node, validators: Validators, values: Values
+) -> Iterator[Break]:
+    """A value for each field of a record that a body's (unwrapped) schema allows, and the schema of rows rules out: an
+    API that takes it shows what its contract says that it never does."""
+    sent, shown = shape_of(schema).properties, shape_of(resource.row).properties
+    referring = {each.field for each in resource.relations}
+    for name in record if resource.layout.plain else ():
+        field = resource.field(name)
+        if field is None or name not in sent or name not in shown or name in {*resource.key_fields, *referring}:
+            continue
+        rules = shape_of(shown[name]).keywords
+        told = [word for word in _OF_VALUES if word in rules and word not in shape_of(sent[name]).keywords]
+        stricter = replace(field, keywords=rules, nullable=True, required=False)
+        for value, keyword in _candidates(stricter, "update", values) if told else ():
+            taken = keyword in told and validators.is_valid(sent[name], value, "request")
+            if taken and not validators.is_valid(shown[name], value, "response"):
+                yield Break(name, keyword, value, shown[name].place, json.dumps(rules[keyword])[:80])
+                break
+
+
 def _confirmed(candidate: Break, record: Mapping[str, Any], schema: Node, validators: Validators) -> Break | None:
     violations = list(validators.violations(schema, candidate.apply(record), "request"))
     about = {each.path[0] if each.path else candidate.field for each in violations}

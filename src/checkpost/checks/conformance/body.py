@@ -176,7 +176,7 @@ def _covers(documented: str, media_type: str) -> bool:
 
 
 #: How checks are called that send what breaks the contract.
-_BREAKING = (".rules", ".bad-parameter", ".odd-sizes")
+_BREAKING = (".rules", ".as-shown", ".bad-parameter", ".odd-sizes")
 #: Keywords that rule null out where a schema does not name it.
 _NO_NULL = frozenset({"type", "oneOf", "anyOf", "enum", "const"})
 

@@ -1,0 +1,67 @@
+"""Changes that the schema of a body allows, and that of rows rules out."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+
+from checkpost.checks.case import Case
+from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.rules import situation
+from checkpost.checks.shown import shown
+from checkpost.findings import Finding
+from checkpost.model.purpose import Write
+from checkpost.model.resource import Resource
+from checkpost.model.shape import shape_of
+from checkpost.values.broken import Break, ruled_where_shown
+
+
+def _fields(resource: Resource) -> int:
+    return len(resource.writable("update" if "update" in resource.operations else "replace"))
+
+
+@check("update.as-shown", needs=("create", "delete", "read"), creates=True, cost=lambda r: 2 + 3 * _fields(r))
+async def shown_as_ruled(case: Case) -> AsyncIterator[Finding]:
+    """Is a row that was changed as the contract allows still one that it allows to be shown?"""
+    purpose: Write = "update" if case.has("update") else "replace"
+    schema = case.body_schema(purpose) if case.has(purpose) else None
+    if schema is None or purpose in case.resource.bodies_untold:
+        raise Skipped("the contract has no schema for the body of a change")
+    record = await case.record(purpose)
+    changes = [
+        each
+        for each in ruled_where_shown(case.resource, record, schema, case.world.validators, case.values)
+        if each.field not in {*case.singling_out, *case.state.disputed, *case.state.left_out}
+    ]
+    if not changes:
+        raise Skipped("what bodies may hold may be shown too")
+    own = (await case.own())[0]
+    _, row = await case.row_now(own.key)
+    record = await case.replacement(own.key) if purpose == "replace" else record
+
+    def whole(change: Break) -> dict[str, object]:
+        return change.apply(record) if purpose == "replace" else {change.field: change.value}
+
+    case.state.against |= {(change.field, repr(change.value)) for change in changes}
+    for change in changes:
+        exchange = await case.send(purpose, situation(change), key=own.key, record=whole(change))
+        if exchange.answer.refused:
+            continue
+        read, after = await case.read(own.key, situation(change))
+        ruled = shape_of(case.resource.row).properties[change.field]
+        if after is not None and not case.world.validators.is_valid(ruled, after.get(change.field), "response"):
+            yield case.finding(
+                "error",
+                "contract",
+                "A change that the contract allows makes a row that it rules out",
+                f"a refusal, or the {change.keyword} of rows ({change.rule}) for what may be sent too",
+                f"{exchange.answer.status}, and {change.field} is shown as {shown(after.get(change.field), 80)}",
+                cause="any:shown against its schema",
+                purpose=purpose,
+                place=change.place,
+                subjects=[change.field],
+                evidence=[own.exchange, exchange, read],
+            )
+        before = record if purpose == "replace" else {change.field: row.get(change.field)}
+        await case.send(purpose, "the row as it was", key=own.key, record=before)
+        if (await case.read(own.key))[0].answer.status >= 500:  # what cannot be shown may break lists
+            raise Blocked("a row could not be made readable again")
