@@ -65,6 +65,36 @@ def flag(name: str, *types: str) -> Field:
     return Field(name, {}, frozenset(types), False, False, False, False, True, True, True, True, False)
 
 
+class Placed(Library):
+    """A book that is put at a place which another has moves all behind it; what is no number goes to the front."""
+
+    def __init__(self) -> None:
+        super().__init__(PLAIN)
+        for place, book in enumerate(self.books.values(), 1):
+            book["position"] = place
+
+    def book_schema(self, writable: bool, required: bool) -> Json:
+        schema = super().book_schema(writable, required)
+        schema["properties"]["position"] = {"type": "integer", "nullable": True}
+        return schema
+
+    def taken(self, body: Json) -> Json:
+        values = super().taken(body)
+        if body.get("position") is not None:
+            place = body["position"] if type(body["position"]) is int else 1
+            if any(book.get("position") == place for book in self.books.values()):
+                for book in self.books.values():
+                    if (book.get("position") or 0) >= place:
+                        book["position"] += 1
+            values["position"] = place
+        elif "position" in body:
+            values["position"] = None
+        return values
+
+    def shown(self, book: Json) -> Json:
+        return super().shown({"position": None, **book})
+
+
 class Harmless(unittest.TestCase):
     def test_what_one_row_alone_may_have_is_never_taken_from_it(self) -> None:
         library = OneDefault()
@@ -80,6 +110,14 @@ class Harmless(unittest.TestCase):
             sent += [body["is_default"]] if isinstance(body, dict) and "is_default" in body else []
         self.assertIn(False, sent)
         self.assertFalse(any(sent), sent)
+
+    def test_rows_are_put_behind_all_others(self) -> None:
+        library = Placed()
+        before = copy.deepcopy(library.books)
+        result = run_on(library)
+        self.assertEqual((library.books, result.left, result.harmed), (before, (), ()))
+        made = [json.loads(each.request.body or b"{}") for each in result.exchanges if each.check == "create.stored"]
+        self.assertTrue(any(each.get("position", 0) > len(before) for each in made if isinstance(each, dict)))
 
     def test_flags_of_one_row_are_told_by_their_names(self) -> None:
         for name in (

@@ -31,6 +31,8 @@ class Column:
     hidden: bool = False
     #: Whether one row alone has it true: whatever row it is set for takes it from the other.
     alone: bool = False
+    #: Whether it is a row's place among all: those at or behind the place of one that is put there move on.
+    place: bool = False
 
     def schema(self) -> Json:
         plain: Json = {"type": self.type, **({"maxLength": self.longest} if self.longest else {})}
@@ -61,7 +63,7 @@ class Table:
                     continue
                 row[each.name] = random.choice(others[each.refers])[-1]
             elif each.type == "integer":
-                row[each.name] = number if each.numbered else 1900 + number
+                row[each.name] = number if each.numbered or each.place else 1900 + number
             elif each.type == "number":
                 row[each.name] = number * 2.5
             elif each.type == "boolean":
@@ -96,6 +98,8 @@ TINS = Table(
 BOXES = Table("boxes", ("code",), (Column("code", required=True, longest=8), Column("grams", "number")), True)
 #: A table of which one row is the default.
 BINS = Table("bins", ("id",), (Column("label", required=True), Column("is_default", "boolean", alone=True)))
+#: A table whose rows have an order, which the API keeps.
+RACKS = Table("racks", ("id",), (Column("label", required=True), Column("position", "integer", place=True)))
 #: Rows that can bear no mark, and that others refer to.
 SHELVES = Table("shelves", ("id",), (Column("grams", "number"), Column("level", "integer", True)))
 TRAYS = Table("trays", ("id",), (Column("label", required=True), Column("shelf_id", "integer", True, "shelves")))
@@ -298,6 +302,10 @@ class Api:
         for column in [each.name for each in table.columns if each.alone and named[each.name]]:
             for other in [other for other, row in rows.items() if other != key and row[column]]:
                 rows[other] = {**rows[other], column: False}
+        for column in [each.name for each in table.columns if each.place and type(named[each.name]) is int]:
+            if any(row[column] == named[column] for other, row in rows.items() if other != key):
+                behind = [o for o, row in rows.items() if o != key and (row[column] or 0) >= named[column]]
+                rows.update({other: {**rows[other], column: rows[other][column] + 1} for other in behind})
         if self.temper.found_by_uid:
             named["uid"] = f"u{key[-1]}of{table.name}"
         return {**dict(zip(table.key, key, strict=True)), **named, **dict(zip(table.key, key, strict=True))}

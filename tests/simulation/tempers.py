@@ -13,6 +13,7 @@ from tests.simulation.api import (
     LOTS,
     MARKS,
     PACKETS,
+    RACKS,
     SHELVES,
     TAGS,
     TEAMS,
@@ -121,6 +122,7 @@ TEMPERS = (
     Temper("fails after a while, and does what it is asked", (CROPS, COUNTS), dies=120, dies_doing=True, others=0.05),
     Temper("takes anything", (CROPS, TAGS), accepts_all=True, others=0.02),
     Temper("one row is the default", (BINS, CROPS), lost=0.02),
+    Temper("rows have an order", (RACKS, CROPS), lost=0.02, others=0.05),
     Temper("one row is the default, and it takes anything", (BINS,), accepts_all=True, key_overwrites=True),
     Temper("people at work", (CROPS, LOTS, TAGS, MARKS), others=0.2),
 )

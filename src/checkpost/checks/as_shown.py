@@ -30,7 +30,7 @@ async def shown_as_ruled(case: Case) -> AsyncIterator[Finding]:
     changes = [
         each
         for each in ruled_where_shown(case.resource, record, schema, case.world.validators, case.values)
-        if each.field not in {*case.singling_out, *case.state.disputed, *case.state.left_out}
+        if each.field not in {*case.moving_others, *case.state.disputed, *case.state.left_out}
     ]
     if not changes:
         raise Skipped("what bodies may hold may be shown too")

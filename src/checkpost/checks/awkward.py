@@ -38,7 +38,9 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
             and case.may_be_shown(field, variant.value)
         ]
         for field in case.resource.writable("create")
-        if field.name not in case.resource.values and not _fixed(case, field) and not case.written_alike(field)
+        if field.name not in {*case.resource.values, *case.moving_others}
+        and not _fixed(case, field)
+        and not case.written_alike(field)
     }
     for place, each in enumerate(choices.values()):
         # not the same of all fields at once: where one is null or empty, another bears the run's mark

@@ -248,9 +248,10 @@ class Case:
     # -- making rows -------------------------------------------------------------------------------
 
     @property
-    def singling_out(self) -> set[str]:
-        """The fields that one row alone may have true: they are sent as false, and never as anything else."""
-        return {each.name for each in self.resource.fields if each.singles_out}
+    def moving_others(self) -> set[str]:
+        """The fields with which an API may change other rows: what one row alone has true, which is sent as false and
+        never as anything else, and a row's place among all, which is behind all others."""
+        return {each.name for each in self.resource.fields if each.singles_out or each.places}
 
     def may_be_shown(self, field: Field, value: Any) -> bool:
         """Whether the schema of rows allows a value too, where a change is tried with one that it does not
@@ -485,6 +486,7 @@ class Case:
             if each.unique
             or each.name in keys
             or each.name in self.resource.values
+            or each.places
             or (recipe != "copy all" and each.name not in copied and (recipe != "copy" or self._is_free(each)))
         }
         needed = {each.name for each in self.resource.writable("create") if each.required} | set(keys)

@@ -80,7 +80,7 @@ def taken_for_none(case: Case, field: Field, value: Any) -> list[Any]:
     """Values of a field that many programs take for none at all, where another has just been sent."""
     if value is True:
         return [False]
-    plain = field.kind == "number" and field.type != "string" and not field.unique
+    plain = field.kind == "number" and field.type != "string" and not (field.unique or field.places)
     free = plain and case.resource.relation(field.name) is None and value != 0
     return [0] if free and case.world.valid(field, 0) and case.may_be_shown(field, 0) else []
 

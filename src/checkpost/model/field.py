@@ -43,6 +43,12 @@ _ONE_ALONE = re.compile(
     r"(?:[-_]?(?:flag|one|entry|item|row|record|address|contact|version|option|value))?",
     re.I,
 )
+#: What a number is called that is a row's place among all: a row that is put before others may move them.
+_PLACE = re.compile(
+    r"(?:position|ordinal|(?:sort|display|list|row|menu)[-_]?(?:order|index|position|rank|key)|order[-_]?(?:index|no|number)"
+    r"|sort[-_]?(?:no|number)|ordering|rank)",
+    re.I,
+)
 #: Marks a field that rows show and no schema has.
 UNDESCRIBED = "x-undescribed"
 
@@ -102,6 +108,11 @@ class Field:
     def singles_out(self) -> bool:
         """Whether one row alone may have it true, by its name, so that the API may take it from another."""
         return self.types == {"boolean"} and _ONE_ALONE.fullmatch(self.name) is not None
+
+    @property
+    def places(self) -> bool:
+        """Whether it is a row's place among all, by its name, so that the API may move others for it."""
+        return bool(self.types) and self.types <= {"integer", "number"} and _PLACE.fullmatch(self.name) is not None
 
     @property
     def default(self) -> Any:

@@ -16,6 +16,8 @@ _HUGE = 1_000_000_000
 _STEPS = 20
 
 
+#: How far behind the last of the rows a row is put that has a place among them.
+_FAR_BEHIND = 10_000
 #: Texts as long as this bear a mark of the run.
 _SHORT = 16
 
@@ -52,6 +54,10 @@ def usual(field: Field, values: Iterable[Any], room: int = _SHORT) -> Field:
         if least is None or least > -_HUGE:
             return field
         return replace(field, keywords={**field.keywords, "minimum": 1})
+    if field.places:  # far behind all others, those to come among them, so that none of them is moved
+        most = _number(stated["maximum"])
+        far = int(high) + _FAR_BEHIND if most is None else min(int(high) + _FAR_BEHIND, int(most))
+        return replace(field, keywords={**field.keywords, "minimum": far})
     if "multipleOf" in field.keywords or "exclusiveMinimum" in field.keywords or "exclusiveMaximum" in field.keywords:
         return field
     step = Decimal(1) if field.types <= {"integer"} else Decimal("0.01")
