@@ -409,6 +409,7 @@ class Flaws(unittest.TestCase):
             "/none": {"get": {"responses": {}}},
             "/failing": {"get": {"responses": {"400": {"description": ""}}}},
             "/p": {"get": operation(bad, parameters=[{"name": "x", "in": "path", "required": True, "schema": {}}])},
+            "/empty": {"delete": {"responses": {"204": operation(bad)["responses"]["200"]}}},
             "/pattern": {"get": operation({"type": "string", "pattern": "("})},
         }
         contract = contract_of({"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths})
@@ -423,6 +424,7 @@ class Flaws(unittest.TestCase):
             "stray-parameter",
             "undeclared-parameter",
             "no-not-found",
+            "body-of-none",
         }
         self.assertEqual(wanted - kinds, set())
         example = next(flaw for flaw in found if flaw.kind == "broken-example")

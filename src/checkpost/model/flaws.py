@@ -121,6 +121,16 @@ def _untold(contract: Contract, model: Model) -> Iterator[Flaw]:
     if silent:
         message = f"The contract does not describe what an answer holds: {_some(silent)}."
         yield Flaw("note", "no-schema", message, silent[0].place)
+    bodied = [
+        operation
+        for operation in contract.operations
+        if any(each.status in {"204", "205", "304"} and each.content for each in operation.responses)
+    ]
+    if bodied:
+        message = (
+            f"A body is documented for a status that has none (204, 205 or 304; RFC 9110, 6.4.1): {_some(bodied)}."
+        )
+        yield Flaw("note", "body-of-none", message, bodied[0].place)
     unsecured = [operation for operation in contract.operations if operation.security is None]
     if unsecured and len(unsecured) == len(contract.operations):
         declared = (
