@@ -175,7 +175,8 @@ def nested_families(paths: Iterable[str], known: Iterable[Family]) -> list[Famil
             rest = nameless(plain(path)).removeprefix(nameless(base))
             if nameless(plain(path)) == rest or not re.fullmatch(r"/[^/{}]+", rest):
                 continue
-            items = [each for each in every if _item_of(plain(path), plain(each)) and parameters(each)]
+            behind = beginning_with(ranked, plain(path))
+            items = [each for each in behind if _item_of(plain(path), plain(each)) and parameters(each)]
             word = _last_word(path)
             if items and normal(singular(word)) not in names:
                 names.add(normal(singular(word)))
