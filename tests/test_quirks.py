@@ -170,6 +170,34 @@ class SoundQuirks(unittest.TestCase):
         self.assertEqual(result.kept, {"books": ("with_deleted", len(library.archived))})
         self.assertLess(len(library.archived), 150)
 
+    def test_a_day_without_a_row_may_be_answered_with_nothing(self) -> None:
+        fields = {"day": {"type": "string", "format": "date"}, "rate": {"type": "number"}}
+        row = {"type": "object", "properties": fields}
+        key = {"name": "day", "in": "path", "required": True, "schema": fields["day"]}
+
+        def shows(schema: Json) -> Json:
+            return {"200": {"description": "", "content": {"application/json": {"schema": schema}}}}
+
+        paths = {
+            "/rates": {"get": {"responses": shows({"type": "array", "items": row})}},
+            "/rates/{day}": {"get": {"parameters": [key], "responses": shows(row)}},
+        }
+        contract = {"openapi": "3.0.2", "info": {"title": "rates", "version": "1"}, "paths": paths}
+        rates = [{"day": f"2024-02-{day:02d}", "rate": day / 4} for day in range(1, 9)]
+        for nothing, wanted in (({}, []), (rates[0], ["GET of a missing key returns 200"])):
+
+            async def one(request: Request, nothing: Json = nothing) -> Response:
+                known = {each["day"]: each for each in rates}
+                return JSONResponse(known.get(request.path_params["day"], nothing))
+
+            async def every(request: Request) -> Response:
+                return JSONResponse(rates)
+
+            app = Starlette(routes=[Route("/rates", every), Route("/rates/{day}", one)])
+            result = run_on(Library(PLAIN), contract, app=app, resources=())
+            missing = [each.title for each in result.findings if each.check == "read.missing-key"]
+            self.assertEqual(missing, wanted)
+
     def test_a_list_that_is_empty_without_a_word_is_no_default_of_null(self) -> None:
         self.silent(Tagged(PLAIN))
 

@@ -227,6 +227,9 @@ async def missing_key(case: Case) -> AsyncIterator[Finding]:
     key = case.absent_key()
     exchange = await case.send("read", "a missing key", key=key)
     if exchange.answer.ok and not case.client.absent(exchange.answer):
+        last = case.resource.field(case.resource.key_fields[-1])
+        if last is not None and last.kind in {"date", "date-time"} and not exchange.answer.json:
+            raise Skipped("its key is a day, and nothing is shown for one without a row")
         yield succeeded_on_missing(case, "read", exchange)
 
 
