@@ -44,6 +44,13 @@ def is_of_value(exchange: Exchange, name: str, names: Iterable[str]) -> bool:
     return not blames_another(exchange, name, names) and not _OF_REFERENCES.search(exchange.answer.text)
 
 
+def members_in(value: Any) -> set[str]:
+    """The names of all members in a JSON value."""
+    if isinstance(value, list):
+        return {name for each in value for name in members_in(each)}
+    return {*value, *members_in(list(value.values()))} if isinstance(value, dict) else set()
+
+
 def _alone(value: Any) -> Iterator[str]:
     """What stands by itself in an answer: members that hold words or more, and texts of one word, or a path to it."""
     if isinstance(value, dict):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from checkpost.checks.blame import blamed, said
+from checkpost.checks.blame import blamed, members_in, said
 from checkpost.checks.case import Case
 from checkpost.model.envelopes import RECORD_MEMBERS
 from checkpost.model.paths import singular
@@ -131,8 +131,10 @@ async def _wrapped(case: Case, record: dict[str, Any], refused: Exchange) -> tup
     """A record that was refused, inside a member that the refusal names, where the contract does not describe the body;
     else the refusal itself."""
     described = shape_of(case.resource.body_schema("create")).properties and not case.resource.guessed
-    if described or case.client.wrapper("create") or blamed(refused, record):
-        return refused, None  # what names the record's own members has read them
+    # what names the record's own members has read them, but for those that the refusal has itself
+    read = blamed(refused, record.keys() - members_in(refused.answer.json))
+    if described or case.client.wrapper("create") or read:
+        return refused, None
     usual = {*RECORD_MEMBERS, case.resource.name, singular(case.resource.name)}
     usual -= {each.name for each in case.resource.fields if each.shown}
     for member in sorted(blamed(refused, usual)):
