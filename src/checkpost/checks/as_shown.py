@@ -12,14 +12,16 @@ from checkpost.findings import Finding
 from checkpost.model.purpose import Write
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import same
-from checkpost.values.broken import Break, ruled_where_shown
+from checkpost.values.broken import Break, ruled_where_shown, rules_of_rows_alone
 
 
-def _fields(resource: Resource) -> int:
-    return len(resource.writable("update" if "update" in resource.operations else "replace"))
+def _cost(resource: Resource) -> int:
+    purpose: Write = "update" if "update" in resource.operations else "replace"
+    ruled = rules_of_rows_alone(resource, resource.record_schema(purpose))
+    return 3 + 4 * len(ruled) if ruled else 0
 
 
-@check("update.as-shown", needs=("create", "delete", "read"), creates=True, cost=lambda r: 2 + 3 * _fields(r))
+@check("update.as-shown", needs=("create", "delete", "read"), creates=True, cost=_cost)
 async def shown_as_ruled(case: Case) -> AsyncIterator[Finding]:
     """Is a row that was changed as the contract allows still one that it allows to be shown?"""
     purpose: Write = "update" if case.has("update") else "replace"

@@ -101,24 +101,37 @@ def breaks(
 _OF_VALUES = ("enum", "maxLength", "minLength", "pattern", "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum")
 
 
+def rules_of_rows_alone(resource: Resource, schema: Node | None) -> dict[str, list[str]]:
+    """The rules (JSON Schema keywords) that the schema of rows has for a value, and a body's (unwrapped) has not, by
+    field; none for keys and references."""
+    if schema is None or not resource.layout.plain:
+        return {}
+    sent, rows = shape_of(schema).properties, shape_of(resource.row).properties
+    left = {*resource.key_fields, *(each.field for each in resource.relations)}
+    found = {}
+    for name in [each.name for each in resource.fields if each.name in sent and each.name in rows]:
+        known = shape_of(sent[name]).keywords
+        words = [word for word in _OF_VALUES if word in shape_of(rows[name]).keywords and word not in known]
+        if words and name not in left:
+            found[name] = words
+    return found
+
+
 def ruled_where_shown(
     resource: Resource, record: Mapping[str, Any], schema: Node, validators: Validators, values: Values
 ) -> Iterator[Break]:
     """A value for each field of a record that a body's (unwrapped) schema allows, and the schema of rows rules out: an
     API that takes it shows what its contract says that it never does."""
-    sent, shown = shape_of(schema).properties, shape_of(resource.row).properties
-    referring = {each.field for each in resource.relations}
-    for name in record if resource.layout.plain else ():
-        field = resource.field(name)
-        if field is None or name not in sent or name not in shown or name in {*resource.key_fields, *referring}:
+    sent, rows = shape_of(schema).properties, shape_of(resource.row).properties
+    for name, words in rules_of_rows_alone(resource, schema).items():
+        field, rules = resource.field(name), shape_of(rows[name]).keywords
+        if field is None or name not in record:
             continue
-        rules = shape_of(shown[name]).keywords
-        told = [word for word in _OF_VALUES if word in rules and word not in shape_of(sent[name]).keywords]
         stricter = replace(field, keywords=rules, nullable=True, required=False)
-        for value, keyword in _candidates(stricter, "update", values) if told else ():
-            taken = keyword in told and validators.is_valid(sent[name], value, "request")
-            if taken and not validators.is_valid(shown[name], value, "response"):
-                yield Break(name, keyword, value, shown[name].place, json.dumps(rules[keyword])[:80])
+        for value, keyword in _candidates(stricter, "update", values):
+            taken = keyword in words and validators.is_valid(sent[name], value, "request")
+            if taken and not validators.is_valid(rows[name], value, "response"):
+                yield Break(name, keyword, value, rows[name].place, json.dumps(rules[keyword])[:80])
                 break
 
 
