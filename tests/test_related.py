@@ -234,6 +234,8 @@ class Answers(unittest.TestCase):
     def test_errors_beside_a_number(self) -> None:
         told = self.told('{"created": 2, "errors": [{"line": 2, "message": "no"}]}')
         self.assertEqual((told.count, told.refused, told.each), (2, frozenset({1}), True))
+        some = self.told('{"success_count": 1, "error_count": 1, "errors": []}')
+        self.assertEqual((some.count, some.each, some.refused), (1, False, frozenset()), "which one it does not say")
         none = self.told('{"inserted": 3, "errors": []}')
         self.assertEqual((none.count, none.refused), (3, frozenset()))
 

@@ -182,15 +182,12 @@ def told_by(case: Case, answer: Answer, number: int) -> Told:
         elif not rows:
             rows = [_row(case, item) for item in items]
     if isinstance(answer.json, dict):
-        numbers = [
-            value
-            for name, value in answer.json.items()
-            if isinstance(value, int)
-            and not isinstance(value, bool)
-            and _COUNTS.search(name)
-            and not _REFUSED.search(name)
-        ]
+        whole = {name: value for name, value in answer.json.items() if type(value) is int}
+        failed = [value for name, value in whole.items() if _REFUSED.search(name)]
+        numbers = [value for name, value in whole.items() if _COUNTS.search(name) and not _REFUSED.search(name)]
         count = numbers[0] if numbers else None
+        if any(failed) and not refused:
+            each = False  # it says how many failed, and which ones nowhere
     elif isinstance(answer.json, int) and not isinstance(answer.json, bool):
         count = answer.json
     return Told(tuple(rows), frozenset(refused), count, each)
