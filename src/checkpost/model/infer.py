@@ -11,6 +11,7 @@ from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.node import Node
 from checkpost.model.actions import action_families, like_key, undeclared_key, with_lists_beside
 from checkpost.model.address import Address, addresses_by_filter
+from checkpost.model.beside import search_beside
 from checkpost.model.bulk import bulk_of
 from checkpost.model.constants import constants_of
 from checkpost.model.correction import Correction
@@ -54,7 +55,6 @@ from checkpost.model.paging import infer_paging, tokens_of
 from checkpost.model.paths import PARAMETER, Family, families, nameless, nested_families, normal, singular
 from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.paths import plain as plain_path
-from checkpost.model.posted import posted_search
 from checkpost.model.purpose import Purpose
 from checkpost.model.queries import queries_of
 from checkpost.model.query_families import with_families
@@ -452,12 +452,12 @@ def _resource(
     def understood(asked: Operation | None) -> Queries:
         return queries_of(family.collection, asked, every, fields, paging, correction.queries, family.name, total)
 
-    queries, posted = understood(asked), None
-    if family.collection and rows and not (in_body or queries.filterings or queries.sortings):
+    queries, beside_it = understood(asked), None
+    if family.collection and rows and listing is not None and not in_body:
         behind = every.beginning(plain_path(family.collection) + "/")
-        posted = posted_search(family.name, family.collection, rows, paging, behind, understood)
-    if posted is not None:
-        queries, in_body = posted.queries, posted.members
+        beside_it = search_beside(family.name, listing, queries, rows, paging, behind, understood)
+    if beside_it is not None:
+        queries, in_body = beside_it.queries, beside_it.in_body
     if layout.bare and queries.selecting is not None and _says(asked, queries.selecting.parameter, layout.fields_at):
         queries = replace(queries, selecting=None)  # it chooses among the members of a row, and none of its fields
     if family.item is None and not family.acts:
@@ -500,7 +500,8 @@ def _resource(
         layout=layout,
         addresses=addresses,
         listed=frozenset(purpose for purpose in _WRITES if purpose in operations and takes_list(operations[purpose])),
-        search=posted.operation if posted else None,
+        search=beside_it.operation if beside_it else None,
+        searched=beside_it.parameters if beside_it else frozenset(),
         in_body=in_body,
         patched=takes_patch(operations.get("update")),
         guessed=bool(untold) or (known is not None and not described and GUESSED in shape_of(known).keywords),

@@ -226,6 +226,15 @@ def _direction_words(direction: Parameter) -> tuple[str, str]:
     return _words_among(choices_of(direction))
 
 
+def says_direction(parameter: Parameter) -> bool:
+    """Whether a parameter takes nothing but a direction."""
+    pattern = str(shape_of(parameter.schema).keywords.get("pattern", ""))
+    return (
+        _is_direction(choices_of(parameter))
+        or re.fullmatch(r"\^\(?(?:asc\|desc|desc\|asc)\)?\$", pattern, re.I) is not None
+    )
+
+
 def is_flag(parameter: Parameter) -> bool:
     return shape_of(parameter.schema).types == {"boolean"}
 

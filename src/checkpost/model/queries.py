@@ -13,7 +13,15 @@ from checkpost.model.choices import SELECTS, choices_of, joined_by
 from checkpost.model.field import Field, Reason
 from checkpost.model.filters.filtering import filterings_of
 from checkpost.model.nearby import Nearby
-from checkpost.model.ordering import FLAGS, either_order, is_flag, other_sort, sorting_by_parameter, sortings_of
+from checkpost.model.ordering import (
+    FLAGS,
+    either_order,
+    is_flag,
+    other_sort,
+    says_direction,
+    sorting_by_parameter,
+    sortings_of,
+)
 from checkpost.model.paths import normal
 from checkpost.model.resource import Paging
 from checkpost.model.said import said_of
@@ -59,7 +67,9 @@ def queries_of(
     taken = {paging.limit, paging.position, paging.cursor} - {None}
     known = {word: each for word, each in known.items() if not _is_number(each)}
     sort = _first(known, _SORTS)
-    direction = next((known[word] for word in _DIRECTIONS if word in known and known[word] is not sort), None)
+    # a column may be called as the direction is
+    directions = {word: each for word, each in by_name.items() if word in known or says_direction(each)}
+    direction = next((each for word in _DIRECTIONS if (each := directions.get(word)) and each is not sort), None)
     direction = direction or next(
         (each for word, each in known.items() if FLAGS.fullmatch(word) and is_flag(each)), None
     )

@@ -17,7 +17,6 @@ from checkpost.model.fields import inside
 from checkpost.model.guards import Guards
 from checkpost.model.layout import PLAIN, Layout
 from checkpost.model.media import record_media
-from checkpost.model.members import MEMBER
 from checkpost.model.paths import plain
 from checkpost.model.purpose import Purpose, Write
 from checkpost.model.relation import Expanded, Expansion, Relation
@@ -136,9 +135,9 @@ class Resource:
     addresses: Mapping[Purpose, Address] = field(default_factory=dict)
     #: Purposes whose body is a list of records.
     listed: frozenset[Purpose] = frozenset()
-    #: What lists the rows that a body asks for, where the list itself is not queried so; and the parameters of either
-    #: that stand in a body.
+    #: A search beside the list, the parameters that it alone takes, and those of either that stand in a body.
     search: Operation | None = None
+    searched: frozenset[str] = frozenset()
     in_body: frozenset[str] = frozenset()
     #: The resource under whose rows its paths stand, where they stand nowhere else.
     under: str = ""
@@ -196,10 +195,8 @@ class Resource:
 
     def list_for(self, names: Iterable[str]) -> Operation:
         """The operation that lists the rows which these parameters ask for. Raises KeyError where there is no list."""
-        plain_list = self.operations["list"]
-        own = {each.name.partition(MEMBER)[0] for each in plain_list.parameters}
-        asked = self.search is not None and any(name in self.in_body and name not in own for name in names)
-        return self.search if asked and self.search is not None else plain_list
+        searched = self.search is not None and not self.searched.isdisjoint(names)
+        return self.search if searched and self.search is not None else self.operations["list"]
 
     @property
     def every_operation(self) -> tuple[Operation, ...]:
@@ -222,7 +219,7 @@ class Resource:
 
     def body_schema(self, purpose: Purpose) -> Node | None:
         """The schema of a JSON request body for this purpose, its wrapper included."""
-        operation = self.search if purpose == "list" and self.search is not None else self.operations.get(purpose)
+        operation = self.search if purpose == "list" and self.in_body and self.search else self.operations.get(purpose)
         media = record_media(operation)
         return media.schema if media else None
 

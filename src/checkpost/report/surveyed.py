@@ -303,7 +303,8 @@ class Asked:
 def query_texts(resource: Resource) -> Iterator[Asked]:
     """What a list can be asked and how it is written, in words."""
     queries = resource.queries
-    posted = ", in the body of a POST" if resource.search is not None else ""
+    posted = ", in the body of a POST" if resource.search is not None and resource.in_body else ""
+    beside = ", at a path of its own" if resource.search is not None and not resource.in_body else ""
     if queries.filterings:
         asked = _filter_text(queries.filterings)
         yield replace(asked, form=asked.form + posted)
@@ -324,7 +325,7 @@ def query_texts(resource: Resource) -> Iterator[Asked]:
             )
         yield Asked("Select", f"{selecting.parameter}={joined}", (), selecting.reason)
     if queries.searching:
-        yield Asked("Search", f"{queries.searching.parameter}=TEXT", (), queries.searching.reason)
+        yield Asked("Search", f"{queries.searching.parameter}=TEXT{beside}", (), queries.searching.reason)
     if queries.counting:
         counting = queries.counting
         sign = ": " if counting.header else "="

@@ -206,6 +206,8 @@ class Client:
         headers, body = {**constants.headers, **guarding, **(headers or {})}, raw
         asked = pairs_of(query)
         query = [*((name, each) for name, each in constants.query.items() if name not in dict(asked)), *asked]
+        if operation is self.resource.search:
+            query = [(name, self._at_most(operation, name, value)) for name, value in query]
         kind = media_type or request_media_type(operation)
         if body is None:
             query, value = self._body(purpose, operation, key, query, record, kind)
@@ -229,6 +231,12 @@ class Client:
             row = self.row_read(exchange.answer)
             self._door.saw(self.resource.name, [(self.key_of(row) or key, row)] if row is not None else ())
         return exchange
+
+    def _at_most(self, operation: Operation, name: str, value: Any) -> Any:
+        """A parameter's value, or for the size of a page the largest that an operation takes, if that is less."""
+        schema = next((each.schema for each in operation.parameters if each.name == name), None)
+        most = shape_of(schema).keywords.get("maximum") if name == self.resource.paging.limit else None
+        return min(value, int(most)) if isinstance(most, int | float) and isinstance(value, int) else value
 
     def refuse_reading(self, key: Key | None) -> None:
         """Raise Unsafe where reading a row by its key is known to harm it, and it is not the run's own."""

@@ -1,4 +1,5 @@
-"""A list that takes paging alone, with a POST beside it whose body says which rows are wanted and in which order."""
+"""A list that takes paging alone, with a search beside it: a POST whose body says which rows are wanted and in which
+order, or a GET with a text."""
 
 from __future__ import annotations
 
@@ -82,7 +83,36 @@ class Searching(Shop):
         return Starlette(routes=[*routes, *super().app().routes])
 
 
-def run_on(shop: Searching) -> Result:
+class Finding(Shop):
+    """``GET /wares/search?q=…`` with pages of 30 at the most; ``fault`` says what is wrong with it."""
+
+    fault = ""
+
+    def __init__(self) -> None:
+        super().__init__(PLAIN, wares(80))
+
+    def contract(self) -> dict[str, Any]:
+        contract = super().contract()
+        listed = contract["paths"]["/wares"]["get"]
+        limit, offset = listed["parameters"]
+        fewer = {**limit, "schema": {**limit["schema"], "maximum": 30}}
+        text = {"name": "q", "in": "query", "required": True, "schema": TEXT}
+        contract["paths"]["/wares/search"] = {"get": {**listed, "parameters": [text, fewer, offset]}}
+        return contract
+
+    async def searched(self, request: Request) -> Response:
+        query = request.query_params
+        size, start, text = int(query.get("limit", 20)), int(query.get("offset", 0)), query.get("q", "").lower()
+        if not text or not 1 <= size <= 30 or start < 0:
+            return Response(status_code=400)
+        found = [row for row in self.wares if text in row["label"].lower() or self.fault == "ignored"]
+        return JSONResponse({"data": found[start : start + size], "total": len(found)})
+
+    def app(self) -> Starlette:
+        return Starlette(routes=[Route("/wares/search", self.searched), *super().app().routes])
+
+
+def run_on(shop: Shop) -> Result:
     with tempfile.TemporaryDirectory() as name:
         file = Path(name) / "contract.json"
         file.write_text(json.dumps(shop.contract()), "utf-8")
@@ -135,3 +165,25 @@ class PostedSearch(unittest.TestCase):
                 self.assertEqual({each.check for each in findings}, {check})
                 self.assertEqual({each.operations for each in findings}, {(("POST", "/wares/search"),)})
                 self.assertIn("-X POST", findings[0].reproduce.replace("--request", "-X"))
+
+
+class SearchOfATextBeside(unittest.TestCase):
+    def test_it_belongs_to_the_list_beside_it(self) -> None:
+        model = infer(contract_of(Finding().contract()))
+        [resource] = model.resources
+        searching = resource.queries.searching
+        self.assertEqual((str(resource.search), searching and searching.parameter), ("GET /wares/search", "q"))
+        self.assertEqual((resource.in_body, model.others), (frozenset(), ()))
+
+    def test_a_sound_one_is_asked_within_its_own_limits_and_one_that_is_ignored_is_told(self) -> None:
+        for fault, titles in (("", []), ("ignored", ["A search is ignored"])):
+            with self.subTest(fault=fault):
+                shop = Finding()
+                shop.fault = fault
+                result = run_on(shop)
+                self.assertEqual([each.title for each in result.findings], titles)
+                [outcome] = [each.outcome for each in result.checks if each.check == "filter.search"]
+                self.assertEqual(outcome, "failed" if fault else "passed")
+                asked = [each.request.url for each in result.exchanges if "/wares/search?" in each.request.url]
+                self.assertTrue(asked)
+                self.assertTrue(all("limit=30" in each and "q=" in each for each in asked), asked)
