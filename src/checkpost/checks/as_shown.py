@@ -21,7 +21,8 @@ def _cost(resource: Resource) -> int:
     return 3 + 4 * len(ruled) if ruled else 0
 
 
-@check("update.as-shown", needs=("create", "delete", "read"), creates=True, cost=_cost)
+# alone: a list that cannot show what a change has made of a row is no matter of others
+@check("update.as-shown", needs=("create", "delete", "read"), creates=True, alone=True, cost=_cost)
 async def shown_as_ruled(case: Case) -> AsyncIterator[Finding]:
     """Is a row that was changed as the contract allows still one that it allows to be shown?"""
     purpose: Write = "update" if case.has("update") else "replace"
@@ -48,8 +49,9 @@ async def shown_as_ruled(case: Case) -> AsyncIterator[Finding]:
         exchange = await case.send(purpose, situation(change), key=own.key, record=whole(change))
         if exchange.answer.refused:
             continue
-        read, after = await case.read(own.key, situation(change))
-        stored = after.get(change.field) if after is not None else None
+        if exchange.answer.ok:
+            read, after = await case.read(own.key, situation(change))
+        stored = after.get(change.field) if exchange.answer.ok and after is not None else None
         if stored is not None and same(case.fields[change.field], change.value, stored):
             yield case.finding(
                 "error",

@@ -17,7 +17,7 @@ from checkpost.model.resource import Resource
 #: The checks that look at rows of several tables at once.
 _SEVERAL = re.compile(r"relate\.|access\.(related|linked)$")
 #: Checks that may break lists for a moment, also of tables whose rows are shown with others.
-_BREAKING = frozenset({"create.extreme-values"})
+_BREAKING = frozenset({"create.extreme-values", "update.as-shown"})
 #: Checks after which a table may be no good for others: an API may store what it then cannot show.
 _RISKY = frozenset({"create.rules"})
 #: Checks whose changes of rows have to be under way at the same moment, which an API may bear worst of all.
@@ -149,7 +149,7 @@ class _Tables:
     def footprint(self, planned: Planned, touched: Sequence[str]) -> Footprint:
         """How a check uses the tables that it touches, told when those before it have ended."""
         check = planned.check
-        if not check.creates:
+        if not check.creates or (check.alone and not check.cost(planned.resource)):
             return dict.fromkeys(touched, "reads")
         uses: dict[str, Use] = {}
         for name in touched:
