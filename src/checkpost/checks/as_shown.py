@@ -15,9 +15,12 @@ from checkpost.oracle.same import same
 from checkpost.values.broken import Break, ruled_where_shown, rules_of_rows_alone
 
 
+def _purpose(resource: Resource) -> Write:
+    return "update" if "update" in resource.operations else "replace"
+
+
 def _cost(resource: Resource) -> int:
-    purpose: Write = "update" if "update" in resource.operations else "replace"
-    ruled = rules_of_rows_alone(resource, resource.record_schema(purpose))
+    ruled = rules_of_rows_alone(resource, resource.record_schema(_purpose(resource)))
     return 3 + 4 * len(ruled) if ruled else 0
 
 
@@ -25,15 +28,16 @@ def _cost(resource: Resource) -> int:
 @check("update.as-shown", needs=("create", "delete", "read"), creates=True, alone=True, cost=_cost)
 async def shown_as_ruled(case: Case) -> AsyncIterator[Finding]:
     """Is a row that was changed as the contract allows still one that it allows to be shown?"""
-    purpose: Write = "update" if case.has("update") else "replace"
+    purpose = _purpose(case.resource)
     schema = case.body_schema(purpose) if case.has(purpose) else None
     if schema is None or purpose in case.resource.bodies_untold:
         raise Skipped("the contract has no schema for the body of a change")
     record = await case.record(purpose)
+    left = {*case.resource.moving_others, *case.state.disputed, *case.state.left_out}
     changes = [
         each
         for each in ruled_where_shown(case.resource, record, schema, case.world.validators, case.values)
-        if each.field not in {*case.moving_others, *case.state.disputed, *case.state.left_out}
+        if each.field not in left
     ]
     if not changes:
         raise Skipped("what bodies may hold may be shown too")
@@ -51,20 +55,20 @@ async def shown_as_ruled(case: Case) -> AsyncIterator[Finding]:
             continue
         if exchange.answer.ok:
             read, after = await case.read(own.key, situation(change))
-        stored = after.get(change.field) if exchange.answer.ok and after is not None else None
-        if stored is not None and same(case.fields[change.field], change.value, stored):
-            yield case.finding(
-                "error",
-                "contract",
-                "A change that the contract allows makes a row that it rules out",
-                f"a refusal, or the {change.keyword} of rows ({change.rule}) for what may be sent too",
-                f"{exchange.answer.status}, and {change.field} is shown as {shown(stored, 80)}",
-                cause="any:shown against its schema",
-                purpose=purpose,
-                place=change.place,
-                subjects=[change.field],
-                evidence=[own.exchange, exchange, read],
-            )
+            stored = (after or {}).get(change.field)
+            if stored is not None and same(case.fields[change.field], change.value, stored):
+                yield case.finding(
+                    "error",
+                    "contract",
+                    "A change that the contract allows makes a row that it rules out",
+                    f"a refusal, or the {change.keyword} of rows ({change.rule}) for what may be sent too",
+                    f"{exchange.answer.status}, and {change.field} is shown as {shown(stored, 80)}",
+                    cause="any:shown against its schema",
+                    purpose=purpose,
+                    place=change.place,
+                    subjects=[change.field],
+                    evidence=[own.exchange, exchange, read],
+                )
         before = record if purpose == "replace" else {change.field: row.get(change.field)}
         await case.send(purpose, "the row as it was", key=own.key, record=before)
         if (await case.read(own.key))[0].answer.status >= 500:  # what cannot be shown may break lists

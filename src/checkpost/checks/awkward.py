@@ -38,7 +38,7 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
             and case.may_be_shown(field, variant.value)
         ]
         for field in case.resource.writable("create")
-        if field.name not in {*case.resource.values, *case.moving_others}
+        if field.name not in {*case.resource.values, *case.resource.moving_others}
         and not _fixed(case, field)
         and not case.written_alike(field)
     }

@@ -196,7 +196,7 @@ async def _with_bad(case: Case) -> list[tuple[str, list[dict[str, Any]], int]]:
             for each in broken
             if each.keyword in preferred
             and each.field in case.fields
-            and each.field not in case.moving_others
+            and each.field not in case.resource.moving_others
             and (each.field, each.kind) not in case.state.unenforced
         ),
         key=lambda each: preferred.index(each.keyword),

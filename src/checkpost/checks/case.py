@@ -247,12 +247,6 @@ class Case:
 
     # -- making rows -------------------------------------------------------------------------------
 
-    @property
-    def moving_others(self) -> set[str]:
-        """The fields with which an API may change other rows: what one row alone has true, which is sent as false and
-        never as anything else, and a row's place among all, which is behind all others."""
-        return {each.name for each in self.resource.fields if each.singles_out or each.places}
-
     def may_be_shown(self, field: Field, value: Any) -> bool:
         """Whether the schema of rows allows a value too, where a change is tried with one that it does not
         (``update.as-shown``)."""
@@ -858,8 +852,8 @@ class Case:
         """A departure; ``purpose`` names the operation at fault, ``evidence`` the exchanges that show it,
         ``rows`` the rows that differ."""
         stated = self.resource.operations.get(purpose) if purpose else None
-        if purpose == "list" and stated and any(each.request.method != stated.method for each in evidence):
-            stated = self.resource.search or stated
+        if purpose == "list" and any(self.resource.searched_at(each.request.url) for each in evidence):
+            stated = self.resource.search
         return Finding(
             check=self.check.name,
             family=self.check.family,

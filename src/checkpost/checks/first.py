@@ -114,8 +114,11 @@ def unsaid_members(case: Case, record: dict[str, Any]) -> dict[str, Any]:
     known = {*record, *resource.key_fields, *(each.name for each in resource.fields)}
     found: dict[str, Any] = {}
     for row in case.state.rows_before:
-        plain = {name: value for name, value in row.items() if name not in known and isinstance(value, str | int)}
-        found |= {name: value for name, value in plain.items() if value is not True}
+        found |= {
+            name: value
+            for name, value in row.items()
+            if name not in known and isinstance(value, str | int) and value is not True
+        }
     return found
 
 

@@ -25,7 +25,7 @@ def broken_by(case: Case, purpose: Purpose, record: Mapping[str, Any]) -> list[B
         raise Skipped(f"the contract has no schema for the body of {case.operation(purpose)}")
     world = case.world
     found = breaks(case.resource, purpose, record, schema, world.contract, world.validators, case.values)
-    found = [each for each in found if each.field not in case.moving_others]
+    found = [each for each in found if each.field not in case.resource.moving_others]
     if is_form(request_media_type(case.operation(purpose))):
         # a form holds texts alone: it cannot say null, and an empty text may stand for it
         sayable = (str, int, float)

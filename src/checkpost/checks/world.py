@@ -326,7 +326,7 @@ class World:
             return told or (sent and (field is None or not self.valid(field, value)))
 
         asked = parse_qsl(urlsplit(exchange.request.url).query, keep_blank_values=True)
-        if resource.in_body and resource.lists_by(operation):
+        if operation is resource.posted:
             asked += _members(exchange.request)
         reshaped = any(asked_for(each, asked) for each in _reshaping(resource))
         expanded = resource.expansion is not None and asked_for(resource.expansion.parameter, asked)

@@ -43,6 +43,10 @@ class Link:
     place: Place
 
 
+#: Statuses whose answers have no content (RFC 9110, 15.3.5, 15.3.6, 15.4.5).
+BODILESS = frozenset({"204", "205", "304"})
+
+
 @dataclass(frozen=True)
 class Response:
     """A documented answer; ``status`` is a code, a range such as ``4XX``, or ``default``."""

@@ -80,8 +80,9 @@ def with_lists_beside(families: Iterable[Family], by_path: Mapping[str, Mapping[
         if not collection or each.acts or "GET" in by_path.get(each.collection or "", ()):
             yield each
             continue
-        name = head.rpartition("/")[2] if word.lower() in _ONE else each.name
-        beside = behind.get(head if word.lower() in _ONE else collection, [])
+        one = bool(head) and word.lower() in _ONE
+        name = head.rpartition("/")[2] if one else each.name
+        beside = behind.get(head if one else collection, [])
         lists = [path for path in beside if _VERBS.get(path.rstrip("/").rpartition("/")[2].lower()) == "list"]
         asked = [(method, path) for path in lists for method in ("GET", "POST") if method in by_path[path]]
         if not asked:

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from checkpost.contract.contract import Contract, Flaw, Operation
+from checkpost.contract.contract import BODILESS, Contract, Flaw, Operation
 from checkpost.contract.node import Node, Unresolved
 from checkpost.contract.validators import Validators
 from checkpost.model.paths import nameless, parameters
@@ -124,7 +124,7 @@ def _untold(contract: Contract, model: Model) -> Iterator[Flaw]:
     bodied = [
         operation
         for operation in contract.operations
-        if any(each.status in {"204", "205", "304"} and each.content for each in operation.responses)
+        if any(each.status in BODILESS and each.content for each in operation.responses)
     ]
     if bodied:
         message = (

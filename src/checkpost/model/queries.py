@@ -68,8 +68,9 @@ def queries_of(
     known = {word: each for word, each in known.items() if not _is_number(each)}
     sort = _first(known, _SORTS)
     # a column may be called as the direction is
-    directions = {word: each for word, each in by_name.items() if word in known or says_direction(each)}
-    direction = next((each for word in _DIRECTIONS if (each := directions.get(word)) and each is not sort), None)
+    named = [(word, by_name[word]) for word in _DIRECTIONS if word in by_name]
+    ways = [each for word, each in named if word in known or says_direction(each)]
+    direction = next((each for each in ways if each is not sort), None)
     direction = direction or next(
         (each for word, each in known.items() if FLAGS.fullmatch(word) and is_flag(each)), None
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import os.path
+import posixpath
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -223,7 +223,7 @@ def _named_by_path(
     if not found:
         return None
     at = own.collection or own.item or "/"
-    nearest = max(found, key=lambda each: len(os.path.commonpath([each.collection or "/", at])))
+    nearest = max(found, key=lambda each: len(posixpath.commonpath([each.collection or "/", at])))
     why = f"its name is that of a row of {nearest.name} and a key, and the types agree"
     return _target(nearest, field, Reason(why, "likely"))
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any, Literal
 
 from checkpost.contract.contract import Operation
@@ -189,14 +190,30 @@ class Resource:
     def field(self, name: str) -> Field | None:
         return next((each for each in self.fields if each.name == name), None)
 
+    @cached_property
+    def moving_others(self) -> frozenset[str]:
+        """The fields with which an API may change other rows: what one row alone has true, which is sent as false and
+        never as anything else, and a row's place among all, which is behind all others."""
+        return frozenset(each.name for each in self.fields if each.singles_out or each.places)
+
+    @property
+    def posted(self) -> Operation | None:
+        """What lists rows as its body asks for them; None where no parameter stands in a body."""
+        return (self.search or self.operations.get("list")) if self.in_body else None
+
     def lists_by(self, operation: Operation | None) -> bool:
         """Whether an operation lists its rows."""
         return operation is not None and (operation is self.operations.get("list") or operation is self.search)
 
     def list_for(self, names: Iterable[str]) -> Operation:
         """The operation that lists the rows which these parameters ask for. Raises KeyError where there is no list."""
-        searched = self.search is not None and not self.searched.isdisjoint(names)
-        return self.search if searched and self.search is not None else self.operations["list"]
+        searched = None if self.searched.isdisjoint(names) else self.search
+        return searched or self.operations["list"]
+
+    def searched_at(self, url: str) -> bool:
+        """Whether a URL is that of the search beside its list."""
+        word = plain(self.search.path).rpartition("/")[2] if self.search is not None else ""
+        return bool(word) and plain(url.partition("?")[0]).rpartition("/")[2] == word
 
     @property
     def every_operation(self) -> tuple[Operation, ...]:
@@ -219,8 +236,7 @@ class Resource:
 
     def body_schema(self, purpose: Purpose) -> Node | None:
         """The schema of a JSON request body for this purpose, its wrapper included."""
-        operation = self.search if purpose == "list" and self.in_body and self.search else self.operations.get(purpose)
-        media = record_media(operation)
+        media = record_media((purpose == "list" and self.posted) or self.operations.get(purpose))
         return media.schema if media else None
 
     def record_schema(self, purpose: Purpose) -> Node | None:

@@ -299,10 +299,9 @@ class Sorting:
             return [(self.parameter, self.separator.join(keys)), (self.direction, self.separator.join(words))]
         if self.separator == AS_JSON:  # one object, whose members are in the order of the keys; or a list of objects
             parts = [json.loads(key) for key in keys]
-            whole: Any = [item for part in parts for item in part] if isinstance(parts[0], list) else {}
-            for part in parts if whole == {} else ():
-                whole |= part
-            return [(self.parameter, json.dumps(whole))]
+            if isinstance(parts[0], list):
+                return [(self.parameter, json.dumps([item for part in parts for item in part]))]
+            return [(self.parameter, json.dumps({name: word for part in parts for name, word in part.items()}))]
         pairs = [(self.parameter.replace("{field}", each.field), key) for each, key in zip(order, keys, strict=True)]
         if self.separator is not None:
             pairs = [(self.parameter, self.separator.join(keys))]

@@ -279,7 +279,7 @@ class Client:
         own = resource.operations.get(purpose) is operation
         address = self._address(operation, purpose)
         named = dict(zip(address.body, key, strict=False)) if address and address.body and key else {}
-        if resource.in_body and resource.lists_by(operation) and (own or operation is resource.search):
+        if operation is resource.posted:
             schemas = shape_of(resource.body_schema(purpose)).properties
             inside = {name: _typed(schemas.get(name), value) for name, value in query if name in resource.in_body}
             return [each for each in query if each[0] not in resource.in_body], inside

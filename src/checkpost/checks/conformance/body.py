@@ -9,7 +9,7 @@ from typing import Any
 
 from checkpost.checks.conformance.observation import Observation, cause_of, check_of, excerpt
 from checkpost.checks.shown import shown
-from checkpost.contract.contract import Response
+from checkpost.contract.contract import BODILESS, Response
 from checkpost.contract.errors import Place
 from checkpost.contract.node import Node
 from checkpost.contract.validators import Validators, Violation
@@ -18,9 +18,6 @@ from checkpost.model.media import LINES, is_json_type
 from checkpost.model.preference import SHOW_THE_ROW, preferences
 from checkpost.model.shape import shape_of
 from checkpost.wire.exchange import Answer
-
-#: Statuses whose answers have no content (RFC 9110, 15.3.5, 15.3.6, 15.4.5).
-BODILESS = {204, 205, 304}
 
 
 def media_and_body(observation: Observation, documented: Response, validators: Validators) -> Iterator[Finding]:
@@ -42,7 +39,7 @@ def media_and_body(observation: Observation, documented: Response, validators: V
     asked = observation.exchange.request.headers.get("Prefer", "")
     if not answer.body and answer.ok and SHOW_THE_ROW not in asked and preferences(operation):
         return  # it is shown to those alone who prefer it
-    if not answer.body and answer.status in BODILESS:
+    if not answer.body and str(answer.status) in BODILESS:
         return  # whatever the contract says, HTTP allows it none
     if not answer.body:
         yield observation.finding(
