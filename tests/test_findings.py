@@ -43,8 +43,18 @@ class Union(unittest.TestCase):
         self.assertEqual((one.count, len(one.operations)), (3, 3))
 
     def test_what_few_show_stays_with_them(self) -> None:
-        self.assertEqual(len(united([finding("lots"), finding("tags")], 6)), 2)
+        self.assertEqual(len(united([finding("lots"), finding("tags", subjects=("name",))], 6)), 2)
+        self.assertEqual(len(united([finding("lots"), finding("tags")], 6)), 1)  # the same sentence of the same
         self.assertEqual(len(united([finding("lots")], 1)), 1)
+
+    def test_what_no_write_stores_is_set_by_the_server(self) -> None:
+        lost = finding("lots", check="update.each-field", cause="update lost", title="Lost", subjects=("uri", "slug"))
+        made = finding("lots", check="create.stored", cause="any:changed: the text changed", subjects=("uri",))
+        other = finding("lots", check="create.stored", cause="any:changed: cut", title="Cut", subjects=("name (long)",))
+        self.assertEqual([each.title for each in united([lost, other], 6)], ["Cut", "Lost"])
+        one, cut = sorted(united([made, other, lost], 6), key=lambda each: -len(each.subjects))
+        self.assertEqual((one.title, cut.title), ("A field is set by the server, whatever is sent", "Cut"))
+        self.assertEqual((one.subjects, one.count), (("uri", "slug"), lost.count + made.count))
 
     def test_another_operation_severity_or_sentence_is_another_cause(self) -> None:
         for changes in (

@@ -188,6 +188,8 @@ class Inference(unittest.TestCase):
         health = {"type": "object", "properties": {"status": {"type": "string"}}}
         model = model_of({"/health": {"get": operation(health)}, "/login": {"post": operation(health, health)}})
         self.assertEqual(model.resources, ())
+        settings = {"/settings": {"get": operation(health), "patch": operation(health, health)}}
+        self.assertEqual(model_of(settings).resources, ())
         self.assertEqual([str(each) for each, _ in model.others], ["GET /health", "POST /login"])
 
     def test_key_by_description_parameter_and_usage(self) -> None:
@@ -290,7 +292,8 @@ class Inference(unittest.TestCase):
 
     def test_relations_to_one_of_several_whose_paths_end_alike(self) -> None:
         things = {"type": "array", "items": ROW}
-        child = {"type": "object", "properties": {"id": {"type": "integer"}, "thing_id": {"type": "integer"}}}
+        numbers = {each: {"type": "integer"} for each in ("id", "thing_id", "thing", "parent", "things")}
+        child = {"type": "object", "properties": numbers}
         paths = {
             "/import/things": {"get": operation(things)},
             "/import/things/{id}": {"get": operation(ROW)},
@@ -301,7 +304,8 @@ class Inference(unittest.TestCase):
         }
         kids = model_of(paths).resource("kids")
         assert kids is not None
-        self.assertEqual([(each.field, each.resource) for each in kids.relations], [("thing_id", "data/things")])
+        named = {"thing_id": "data/things", "thing": "data/things", "parent": "kids", "things": "data/things"}
+        self.assertEqual({each.field: each.resource for each in kids.relations}, named)
 
     def test_what_stands_under_rows_that_nothing_tells_is_no_resource(self) -> None:
         bare = {"type": "array", "items": {"type": "object", "properties": {"colour": {"type": "string"}}}}

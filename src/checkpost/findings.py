@@ -147,7 +147,7 @@ class Findings:
                     break
             else:
                 united.append(finding)
-        systematic = _by_resources(_by_failure(_by_roles(united)), asked)
+        systematic = _by_resources(_by_failure(_by_roles(_by_server(united))), asked)
         self.by_key = {finding.key: finding for finding in systematic}
 
     def all(self) -> list[Finding]:
@@ -176,6 +176,33 @@ def _by_roles(findings: Iterable[Finding]) -> list[Finding]:
         merged = known.merged(finding) if known is not None else finding
         united[check, resource, cause] = replace(merged, role=", ".join(sorted(roles)))
     return list(united.values())
+
+
+#: The causes of findings on a value that a change or a replace leaves as it was; on one that comes back as another
+#: begins a cause with this; and on one that changes though it was not sent.
+UPDATE_LOST, REPLACE_LOST, CHANGED, RESETS = "update lost", "replace lost", "any:changed: ", "resets others"
+
+
+def _by_server(findings: Sequence[Finding]) -> list[Finding]:
+    """What is found of fields of which neither creates nor changes store what was sent, as one: the server sets
+    them."""
+
+    def names(finding: Finding) -> set[str]:
+        return {each.partition(" (")[0] for each in finding.subjects}
+
+    left = list(findings)
+    for lost in [each for each in findings if each.cause in {UPDATE_LOST, REPLACE_LOST} and each in left]:
+        near = [each for each in left if (each.resource, each.role) == (lost.resource, lost.role) and each != lost]
+        near = [each for each in near if names(each) and names(each) <= names(lost)]
+        if not any(each.cause.startswith(CHANGED) for each in near):
+            continue
+        first = replace(lost, title="A field is set by the server, whatever is sent")
+        for other in near:
+            if other.cause.startswith(CHANGED) or other.cause in {UPDATE_LOST, REPLACE_LOST, RESETS}:
+                first = first.merged(other)
+                left.remove(other)
+        left[left.index(lost)] = first
+    return left
 
 
 #: Why an operation was not asked that was not to be.
@@ -237,13 +264,23 @@ def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> l
         first = group[0]
         alike_anywhere = first.family == "shape" or first.check == "errors.body" or first.severity == "note"
         least = 2 if alike_anywhere else max(2, (asked(first.check) + 1) // 2)
+        parts = [group]
         if len({each.resource for each in group}) < least:
-            continue
-        for other in group[1:]:
-            first = first.merged(other)
-            one.pop(other.key)
-        one[first.key] = first
+            # the same sentence of the same fields is said by one piece of program
+            same: dict[tuple[object, ...], list[Finding]] = {}
+            for each in group:
+                same.setdefault((each.subjects, _without_values(each.observed)), []).append(each)
+            parts = [part for part in same.values() if len(part) > 1]
+        for first, *others in parts:
+            for other in others:
+                first = first.merged(other)
+                one.pop(other.key)
+            one[first.key] = first
     return list(one.values())
+
+
+def _without_values(said: str) -> str:
+    return re.sub(r'[0-9]+(?:\.[0-9]+)?|"[^"]*"', "#", said)
 
 
 def _kind(finding: Finding) -> tuple[str, ...]:
@@ -258,7 +295,7 @@ def _kind(finding: Finding) -> tuple[str, ...]:
         check = asked = ""
     elif finding.family in {"shape", "errors"}:
         seen = re.sub(r"^.*(?= is not of types? )", "", finding.observed, flags=re.S)
-        told = "" if cause == "further fields" else re.sub(r'[0-9]+(?:\.[0-9]+)?|"[^"]*"', "#", seen)[:80]
+        told = "" if cause == "further fields" else _without_values(seen)[:80]
         cause = cause if finding.family == "errors" else ""
         if check == "errors.body":  # what each operation says alike of its refusals is said once, or copied
             asked = "/".join(finding.place.pointer.split("/")[-3:]) if finding.place is not None else asked

@@ -100,6 +100,11 @@ BOXES = Table("boxes", ("code",), (Column("code", required=True, longest=8), Col
 BINS = Table("bins", ("id",), (Column("label", required=True), Column("is_default", "boolean", alone=True)))
 #: A table whose rows have an order, which the API keeps.
 RACKS = Table("racks", ("id",), (Column("label", required=True), Column("position", "integer", place=True)))
+#: A table whose rows stand in others of it, and one whose every row has a row of another for itself.
+BEDS = Table("beds", ("id",), (Column("label", required=True), Column("bed_id", "integer", refers="beds")))
+SIGNS = Table(
+    "signs", ("id",), (Column("words", required=True), Column("bed_id", "integer", True, "beds", unique=True)), rows=2
+)
 #: Rows that can bear no mark, and that others refer to.
 SHELVES = Table("shelves", ("id",), (Column("grams", "number"), Column("level", "integer", True)))
 TRAYS = Table("trays", ("id",), (Column("label", required=True), Column("shelf_id", "integer", True, "shelves")))
@@ -154,6 +159,8 @@ class Temper:
     reading_removes: bool = False
     #: Reading a row by its key counts it, in a field that no client may set.
     reading_counts: bool = False
+    #: What writes a row changes those that it refers to, in a field that no client may set.
+    touches: bool = False
     accepts_all: bool = False
     #: Blanks around texts are cut off; a change of the key makes another row; a removal that is refused fails with 500.
     trims: bool = False
@@ -332,12 +339,25 @@ class Api:
 
     def handle(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> tuple[int, Any]:
         """Carry a request out: the status and the body of its answer."""
+        before = {name: dict(rows) for name, rows in self.rows.items()} if self.temper.touches else {}
         status, value = self._handle(method, url, headers, body)
+        for name, rows in before.items():
+            self._touch(self.tables[name], rows)
         path = urlsplit(url).path.removeprefix(urlsplit(BASE).path).strip("/")
         if self.temper.fails_to_show and path.split("/")[0] == self.temper.fails_to_show:
             shows = value.get("items", value) if isinstance(value, dict) else value
             status, value = (500, {"error": "failed"}) if status < 300 and shows else (status, value)
         return status, self._without_hidden(value) if self.hidden else value
+
+    def _touch(self, table: Table, before: Mapping[Key, Json]) -> None:
+        """Count a change of every row that one refers to which is new, changed or gone."""
+        now = self.rows[table.name]
+        changed = [(before.get(key), now.get(key)) for key in before.keys() | now.keys()]
+        rows = [row for pair in changed if pair[0] != pair[1] for row in pair if row is not None]
+        for column in [each for each in table.columns if each.refers]:
+            above = self.rows[column.refers]
+            for key in {(row[column.name],) for row in rows} & above.keys():
+                above[key] = {**above[key], "changes": above[key].get("changes", 0) + 1}
 
     def _without_hidden(self, value: Any) -> Any:
         if isinstance(value, list):
@@ -650,13 +670,16 @@ class Api:
             kind = "string" if self.temper.text_keys else "integer"
             own = {name: {"type": kind, "readOnly": True} for name in table.key if name not in columns}
             own |= {"reads": {"type": "integer", "readOnly": True}} if self.temper.reading_counts else {}
+            own |= {"changes": {"type": "integer", "readOnly": True}} if self.temper.touches else {}
             own |= {"uid": {"type": "string", "readOnly": True}} if self.temper.found_by_uid else {}
             required = [each.name for each in table.columns if each.required]
             title = table.name.title().replace("-", "")
             schemas[f"New{title}"] = _object(columns, required)
             schemas[f"Some{title}"] = _object({n: s for n, s in columns.items() if n not in table.key}, [])
             shown = [name for name in required if name not in self.hidden]
-            schemas[title] = _object({**own, **columns}, [*(name for name in own if name != "reads"), *shown])
+            schemas[title] = _object(
+                {**own, **columns}, [*(name for name in own if name not in {"reads", "changes"}), *shown]
+            )
             paths |= dict(self._paths(table, title))
         return {
             "openapi": "3.0.3",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from tests.simulation.api import (
+    BEDS,
     BINS,
     BOXES,
     COUNTS,
@@ -15,6 +16,7 @@ from tests.simulation.api import (
     PACKETS,
     RACKS,
     SHELVES,
+    SIGNS,
     TAGS,
     TEAMS,
     TINS,
@@ -124,6 +126,8 @@ TEMPERS = (
     Temper("one row is the default", (BINS, CROPS), lost=0.02),
     Temper("rows have an order", (RACKS, CROPS), lost=0.02, others=0.05),
     Temper("one row is the default, and it takes anything", (BINS,), accepts_all=True, key_overwrites=True),
+    Temper("what refers to a row changes it", (CROPS, LOTS, BEDS), touches=True),
+    Temper("that, and every row has one for itself", (BEDS, SIGNS, TAGS, MARKS, LOTS, CROPS), touches=True, lost=0.02),
     Temper("people at work", (CROPS, LOTS, TAGS, MARKS), others=0.2),
 )
 BY_NAME = {each.name: each for each in TEMPERS}

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, TypeVar
 
+from checkpost.checks.parents import MOST_PARENTS, parents, touches
 from checkpost.checks.registry import CHECKS, Blocked, Check, Skipped
 from checkpost.checks.together import all_of
 from checkpost.checks.world import WATCH, State, World
@@ -28,10 +29,10 @@ from checkpost.oracle.same import same
 from checkpost.rows.journal import Entry
 from checkpost.rows.ledger import Ledger
 from checkpost.rows.resemblance import match
-from checkpost.rows.table import Table, as_number
+from checkpost.rows.table import as_number
 from checkpost.values.coined import has_mark
 from checkpost.values.plain import Values
-from checkpost.values.usual import usual
+from checkpost.values.usual import joined, usual
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Exchange
@@ -66,7 +67,6 @@ def _as_field(field: Field, key: Any) -> Any:
     return key if number is None else number
 
 
-_MOST_PARENTS = 50
 #: How often one check is asked of one table at the most: three times, and so again where its rows have other keys.
 _MOST_TURNS = 6
 #: Where integer keys are taken for unused: far up in what 32 bits hold.
@@ -104,6 +104,8 @@ class Case:
     looked_again: set[str] | None = None
     #: What the creates were answered, by the numbers of their journal entries.
     answered: dict[int, Exchange] = field(default_factory=dict)
+    #: By table, the row made for its own rows to refer to, with the case that made it; None where that is not done.
+    above: dict[str, tuple[Case, Key, Row]] | None = None
     #: The key that a create was answered with, where the list shows its row under another.
     misnamed: Key | None = None
 
@@ -276,7 +278,7 @@ class Case:
             required = each.required if purpose != "update" else False
             if each.name in chosen or (not full and not required and each.name not in key_fields):
                 continue
-            if each.name in self.state.left_out and not required:
+            if each.name in self.state.left_out | self.state.unfilled and not required:
                 continue
             if each.name in key_fields and (purpose != "create" or not self.client_keys):
                 continue
@@ -346,18 +348,13 @@ class Case:
             return MISSING if unlike is not MISSING and same(each, unlike, stated) else stated
         relation = self.resource.relation(each.name)
         if relation is not None:
-            keys = [_as_field(each, key) for key in await self.parents(relation)]
-            taken = self.taken(each) if each.unique else set()
-            others = [key for key in keys if key not in taken and (unlike is MISSING or not same(each, unlike, key))]
-            if not others:
-                return None if each.nullable else MISSING
-            return others[self.values.number() % len(others)]
+            return await self._reference(each, relation, unlike)
         if each.name in self.state.copied and not each.unique:
             values = [row.get(each.name) for row in self.state.rows_before]
             others = [value for value in values if value is not None and (unlike is MISSING or value != unlike)]
             if others:
                 return others[self.values.number() % len(others)]
-        each = self._usual(each)
+        each = joined(self._usual(each)) if each.name in self.state.joined else self._usual(each)
         for _ in range(8):
             value = self.values.plain(each)
             if each.unique and isinstance(value, str | int) and not self.reserve(each, value):
@@ -367,6 +364,23 @@ class Case:
         if each.type == "boolean":
             return not unlike
         return MISSING
+
+    async def _reference(self, each: Field, relation: Relation, unlike: Any) -> Any:
+        """The key of a row that a field may refer to, other than ``unlike``; where rows are not to share one, of one
+        that none refers to."""
+        before: list[Any] = []
+        for more in range(MOST_PARENTS if each.unique else 1):
+            keys = [_as_field(each, key) for key in await parents(self, relation, more)]
+            if keys == before:
+                break
+            before = keys
+            taken = self.taken(each) if each.unique else set()
+            others = [key for key in keys if key not in taken and (unlike is MISSING or not same(each, unlike, key))]
+            if others:
+                value = others[self.values.number() % len(others)]
+                taken |= {value} if each.unique else set()
+                return value
+        return None if each.nullable else MISSING
 
     def _usual(self, each: Field) -> Field:
         """A field with limits between the values that rows have."""
@@ -400,71 +414,23 @@ class Case:
         taken.add(value)
         return True
 
-    async def parents(self, relation: Relation) -> list[Any]:
-        """Keys of rows that a relation may refer to: some that are there, else one made for it. Rows that cannot bear
-        the run's mark refer to one of its own, where that can be made: by that they are known again."""
-        target = self.world.model.resource(relation.resource)
-        if target is None:
-            return []
-        state = self.world.state(target.name)
-        # a check that is asked again may have referred to rows that others have removed since
-        again = self.looked_again is not None and target.name not in self.looked_again
-        if (state.before is None or again) and "list" in target.operations:
-            if self.looked_again is not None:
-                self.looked_again.add(target.name)
-            state.before = await self.world.client(target).whole_list(self.world.most_rows, self.check.name)
-        # rows that the run makes for other checks may be gone in a moment: those are lasting that were there before it
-        there = state.before.by_key if state.before else {}
-        table = self.world.ledger.table(target.name) if self.world.ledger is not None else Table()
-        lasting = list(itertools.islice((key for key in there if key in table.known), _MOST_PARENTS))
-        others = (key for key in there if key not in table.ever)
-        known = [key[-1] for key in lasting or itertools.islice(others, _MOST_PARENTS)]
-        first = relation == next(iter(self.resource.relations), None)
-        field = self.resource.field(relation.field)
-        bearing = first and not self.world.markable(self.resource) and field is not None and not field.unique
-        if target.name in (*self.making, self.resource.name) or (known and not bearing):
-            return known  # tables that refer to each other, or one to itself, cannot both come first
-        if {"create", "delete"} <= set(target.operations) and self.world.ledger is not None and not state.no_parent:
-            # the whole chain of parents is made by one check at a time: none waits for another that waits for it
-            async with contextlib.nullcontext() if self.making else self.world.making_parents:
-                await self._make_parent(target, state)
-        return state.parents if bearing and state.parents else known or state.parents
-
-    async def _make_parent(self, target: Resource, state: State, wanted: int = 1) -> None:
-        """Rows of another table for others to refer to, as many as ``wanted``, if they can be made; they stay until the
-        end of the run."""
-        if len(state.parents) >= wanted or state.not_creatable or state.not_removable or state.may_not_create:
-            return
-        chain = (*self.making, self.resource.name)
-        other = replace(self.other(target), making=chain)
-        try:
-            own = (await other.own())[0]
-            await other.row_now(own.key)  # proved: what refers to it is known by that
-        except (Blocked, Skipped, Unsafe):
-            state.no_parent = True
-            return
-        state.writes += 1
-        state.parents.append(own.key[-1])
-
     async def _related_key(self) -> dict[str, Any]:
         """For a table whose key is made of references: a combination that no row has."""
         key = self.resource.key
         if key is None or self.resource.under or not all(self.resource.relation(name) for name in key.fields):
             return {}
         relations = [relation for name in key.fields if (relation := self.resource.relation(name))]
-        target = self.world.model.resource(relations[0].resource)
-        for _ in range(_MOST_PARENTS):
-            choices = [await self.parents(relation) for relation in relations]
+        before: list[list[Any]] = []
+        for more in range(MOST_PARENTS):
+            choices = [await parents(self, each, more if each is relations[0] else 0) for each in relations]
+            if choices == before:
+                break
+            before = choices
             taken = set(self.state.before.by_key if self.state.before else ()) | self.state.used
             for combination in itertools.product(*choices):
                 if combination not in taken:
                     self.state.used.add(combination)
                     return dict(zip(key.fields, combination, strict=True))
-            state = self.world.state(target.name) if target is not None else None
-            if target is None or state is None or not state.parents or state.no_parent:
-                break
-            async with self.world.making_parents:
-                await self._make_parent(target, state, len(state.parents) + 1)
         raise Skipped("every combination of the rows it refers to is taken")
 
     def _copied(self, record: dict[str, Any]) -> dict[str, Any]:
@@ -481,6 +447,7 @@ class Case:
             or each.name in keys
             or each.name in self.resource.values
             or each.places
+            or (recipe != "copy all" and self._is_own(each))
             or (recipe != "copy all" and each.name not in copied and (recipe != "copy" or self._is_free(each)))
         }
         needed = {each.name for each in self.resource.writable("create") if each.required} | set(keys)
@@ -488,6 +455,11 @@ class Case:
         empty = {name for name, value in source.items() if value is None and recipe.startswith("copy")} - needed
         own = {name: value for name, value in record.items() if name not in empty}
         return own | {name: source[name] for name in own if name not in keep and source.get(name) is not None}
+
+    def _is_own(self, each: Field) -> bool:
+        """Whether a field refers to rows of the run's own alone."""
+        relation = self.resource.relation(each.name)
+        return relation is not None and touches(self.world, self.resource.name, relation.resource)
 
     def _is_free(self, each: Field) -> bool:
         return each.is_text and not self._no_text(each)
@@ -702,18 +674,19 @@ class Case:
         await all_of(self.remove(key) for key in reversed(keys))
 
     async def let_go(self, other: Case) -> None:
-        """Have the rows that this check has made refer to nothing, or to rows that were there before the run, in place
-        of those that it has made in another table: where rows that are deleted are kept, they would keep what they
+        """Have the rows that this check has made refer to nothing, or to rows that stay for longer, in place of those
+        that it has made in another table: where rows that are deleted are kept, they would keep what they
         refer to from being removed."""
         relations = [each for each in self.resource.relations if each.resource == other.resource.name]
         fields = [each for each in relations if self.fields[each.field].updated and self.has("update")]
         ledger = self.world.ledger
         if not fields or not self.made or not other.made or ledger is None or not self.world.markable(self.resource):
             return  # where a row can bear no mark, what it refers to may be what proves that it is the run's
-        known, mine = ledger.table(other.resource.name).known, set(self.made)
+        mine, theirs = set(self.made), set(other.made)
+        going = {key for key, number in ledger.table(other.resource.name).own.items() if number in theirs}
         change: dict[str, Any] = {}
         for relation in fields:
-            there = [value for value in await self.parents(relation) if (value,) in known]
+            there = [value for value in await parents(self, relation) if (value,) not in going]
             if self.fields[relation.field].nullable or there:
                 change[relation.field] = None if self.fields[relation.field].nullable else there[0]
         keys = [key for key, number in ledger.table(self.resource.name).own.items() if number in mine] if change else []
@@ -753,8 +726,18 @@ class Case:
 
     def forget(self, key: Key) -> None:
         """Note that an own row is gone."""
+        self._release(key)
         self._ledger.gone(self.resource.name, key)
         self.state.used.discard(key)
+
+    def _release(self, key: Key) -> None:
+        """Let others refer to the rows that one alone may refer to, and that goes."""
+        single = [each for each in self.resource.relations if self.fields[each.field].unique]
+        number = self._ledger.table(self.resource.name).own.get(key) if single else None
+        entry = self._ledger.journal.entry(number) if number is not None else None
+        record = entry.record if entry is not None else {}
+        for relation in single:
+            self.taken(self.fields[relation.field]).discard(record.get(relation.field))
 
     def again(self, key: Key) -> None:
         """Note that a row is there under the key of one that was gone."""

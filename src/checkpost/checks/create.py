@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import AsyncIterator, Mapping
 from typing import Any
@@ -11,6 +12,7 @@ from checkpost.checks.addressing import found_otherwise
 from checkpost.checks.blame import blamed, said
 from checkpost.checks.case import Case, Own
 from checkpost.checks.first import first_row, unsaid_members, wants
+from checkpost.checks.parents import see_touched
 from checkpost.checks.readback import (
     answer_differs,
     changed_values,
@@ -107,7 +109,9 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
             purpose="create",
             evidence=[exchange],
         )
-    own = Own(key, record, exchange)
+    own = await _referring(case, Own(key, record, exchange))
+    exchange = own.exchange
+    await see_touched(case)
     listing = await case.listing() if case.has("list") else None
     reads, read, listed = await stored_rows(case, own, listing)
     true = case.elsewhere(own, listing) if listing is not None and listed is None else None
@@ -169,6 +173,17 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
     if read is not None:
         async for found in _reading_is_harmless(case, own, read, reads):
             yield found
+
+
+async def _referring(case: Case, own: Own) -> Own:
+    """Where rows refer to others of their table: one that refers to an own row, or that itself where none is made."""
+    name = case.resource.name
+    if case.above is None or not any(each.resource == name for each in case.resource.relations):
+        return own
+    with contextlib.suppress(Blocked, Skipped):  # what comes of the first one is told
+        case.above[name] = case, own.key, (await case.row_now(own.key))[1]
+        return (await case.own())[0]
+    return own
 
 
 async def _reading_is_harmless(case: Case, own: Own, row: Row, reads: list[Exchange]) -> AsyncIterator[Finding]:
@@ -312,7 +327,9 @@ async def read_only_is_kept(case: Case) -> AsyncIterator[Finding]:
     if key is None:
         return
     _, row = await case.row_now(key)
-    taken = [name for name in sent if name in row and same(case.fields[name], sent[name], row[name])]
+    # nothing, nought and empty lists are what a server sets as well
+    told = [name for name, value in sent.items() if value not in ("", 0, [], {}) and name in row]
+    taken = [name for name in told if same(case.fields[name], sent[name], row[name])]
     if taken:
         yield case.finding(
             "error",

@@ -32,6 +32,16 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     fields alone. What was accepted is how later rows are made."""
     full = await case.record()
     exchange, key = await case.create(full)
+    if key is None and exchange.answer.refused and case.above:
+        # a row made to be referred to may be in another state than those that are there
+        above, case.above = case.above, None
+        other = await case.record()
+        taken, key = await case.create(other, "a record that refers to rows that are there")
+        if key is not None:
+            case.state.spared |= above.keys()
+            case.remark(f"rows refer to those that are there: {said(exchange)} for one made to be referred to")
+            return taken, key, other
+        case.above = above
     either = case.resource.key is not None and case.resource.key.assigned_by == "either"
     if key is not None or exchange.answer.status < 400:
         return exchange, key, full
@@ -71,20 +81,10 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
             case.remark(f"a record {how[chosen]} was refused ({said(exchange)}); one {how[not chosen]} was taken")
             return taken, key, record
         case.state.chooses_key = None
-    known = {name for row in case.state.rows_before for name in row}
-    among, situation = _optional(case, known) & full.keys(), "a record without optional fields that were refused"
-    made = await _without_blamed(case, exchange, among, case.state.left_out, situation)
+    made = await _mended(case, exchange, full)
     if made is not None:
-        case.state.refused_with = exchange
+        _tell_remedies(case, exchange)
         return made
-    case.state.left_out.clear()
-    situation = "a record with values of rows where others were refused"
-    made = await _without_blamed(case, exchange, known & full.keys(), case.state.copied, situation)
-    if made is not None:
-        names = ", ".join(sorted(case.state.copied))
-        case.remark(f"generated values of {names} were refused ({said(exchange)}); those of rows were taken")
-        return made
-    case.state.copied.clear()
     case.state.short = True
     case.state.usual.clear()
     record = await case.record()
@@ -155,17 +155,68 @@ async def _wrapped(case: Case, record: dict[str, Any], refused: Exchange) -> tup
     return refused, None
 
 
-async def _without_blamed(
-    case: Case, refused: Exchange, among: set[str], named: set[str], situation: str
-) -> tuple[Exchange, Key, dict[str, Any]] | None:
-    """The first row, with the fields that a refusal blames, and then that of the create behind it, added to ``named``;
-    None where none is blamed anew and still no row was made."""
-    while blame := blamed(refused, among) - named:
-        named |= blame
+#: What a refusal says of a reference to a row that is not there.
+_NO_ROW = re.compile(
+    r"\b(?:do(?:es)? not|doesn'?t|don'?t) exist|\bnot found\b|\bno such\b|\binvalid (?:pk|key|id|reference)\b"
+    r"|\bforeign key\b|\bnot present in\b|\bnon-?existent\b|\bunknown (?:id|key|reference)\b",
+    re.I,
+)
+
+
+def _may_refer(case: Case) -> set[str]:
+    """Fields that may hold the key of a row nobody knows of: numbers and texts that need not be there, and that no row
+    shows a value of."""
+    filled = {name for row in case.state.rows_before for name, value in row.items() if value is not None}
+    return {
+        each.name
+        for each in case.resource.writable("create")
+        if not each.required and each.name not in filled and each.types & {"integer", "string", "number"}
+    }
+
+
+def _tell_unfilled(case: Case, refused: Exchange) -> None:
+    if case.state.unfilled:
+        names = ", ".join(sorted(case.state.unfilled))
+        case.remark(f"records are made without {names}, which refer to rows that are not known ({said(refused)})")
+
+
+def _tell_remedies(case: Case, refused: Exchange) -> None:
+    state = case.state
+    state.refused_with = refused if state.left_out else None
+    for names, what in (
+        (state.joined, "texts with spaces in {} were refused ({}); such without were taken"),
+        (state.unfilled, "records are made without {}, which refer to rows that are not known ({})"),
+        (state.copied, "generated values of {} were refused ({}); those of rows were taken"),
+    ):
+        if names:
+            case.remark(what.format(", ".join(sorted(names)), said(refused)))
+
+
+async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tuple[Exchange, Key, dict[str, Any]] | None:
+    """The first row, once each field that a refusal blames, and then that of the create behind it, is written in
+    another way or left out; None where no row was made so."""
+    state, shown = case.state, {name for row in case.state.rows_before for name in row}
+    optional, may_refer = _optional(case, shown), _may_refer(case)
+    while blame := blamed(refused, record):
+        remedies = len(state.joined) + len(state.unfilled) + len(state.left_out) + len(state.copied)
+        for name in blame:
+            field, value = case.fields.get(name), record[name]
+            if field is not None and field.is_text and " " in str(value) and name not in state.joined:
+                state.joined.add(name)
+            elif name in may_refer and _NO_ROW.search(refused.answer.text):
+                state.unfilled.add(name)
+            elif name in optional:
+                state.left_out.add(name)
+            elif name in shown:
+                state.copied.add(name)
+        if len(state.joined) + len(state.unfilled) + len(state.left_out) + len(state.copied) == remedies:
+            break
         record = await case.record()
-        refused, key = await case.create(record, situation)
+        refused, key = await case.create(record, "a record with other values of fields that were refused")
         if key is not None:
             return refused, key, record
+    for remedy in (state.joined, state.unfilled, state.left_out, state.copied):
+        remedy.clear()
     return None
 
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from checkpost.checks.case import Case, Own
 from checkpost.checks.shown import shown
-from checkpost.findings import Finding, Severity
+from checkpost.findings import CHANGED, Finding, Severity
 from checkpost.model.field import Field
 from checkpost.model.purpose import Purpose
 from checkpost.oracle.same import OTHER_TEXT, change, differences, kept_by_server, same
@@ -54,7 +54,7 @@ def changed_values(
             f"A value changed silently: {kind}",
             f"{name} = {shown(sent[name])}",
             f"{name} = {shown(stored[name])}",
-            cause=f"any:changed: {kind}",
+            cause=f"{CHANGED}{kind}",
             purpose=purpose,
             subjects=[subject],
             evidence=evidence,

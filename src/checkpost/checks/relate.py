@@ -90,6 +90,12 @@ async def resolves(case: Case) -> AsyncIterator[Finding]:
             )
 
 
+async def _is_seen(case: Case, relation: Relation, target: Resource) -> bool:
+    """Whether some row holds the key of a row that it is to refer to."""
+    told = {str(key[-1]) for key in await _known_keys(case, target)}
+    return any(str(row.get(relation.field)) in told for row in case.state.rows_before)
+
+
 async def _known_keys(case: Case, target: Resource) -> set[Key]:
     """The keys of the rows that may be referred to, as far as its list shows them."""
     state = case.world.state(target.name)
@@ -106,6 +112,9 @@ async def absent(case: Case) -> AsyncIterator[Finding]:
     for relation, target in relations:
         field = case.fields[relation.field]
         if not field.created or relation.field in names:
+            continue
+        if field.is_text and relation.reason.certainty != "stated" and not await _is_seen(case, relation, target):
+            case.remark(f"that {relation.field} refers to {target.name} is only guessed, and no row shows it")
             continue
         try:
             value = (await case.other(target).unused_key())[-1]

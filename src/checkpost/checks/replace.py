@@ -13,7 +13,7 @@ from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.checks.shown import shown
 from checkpost.checks.update import read_only_kept, send_nulls, taken_for_none, write_to_missing
-from checkpost.findings import Finding
+from checkpost.findings import REPLACE_LOST, Finding
 from checkpost.model.field import MISSING
 from checkpost.model.purpose import Purpose
 from checkpost.oracle.same import differences, kept_by_server, same
@@ -62,7 +62,7 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
             "Replace returns success but does not store the value",
             f"{name} = {shown(record[name])}",
             f"{name} = {shown(after[name])}, as before",
-            cause="replace lost",
+            cause=REPLACE_LOST,
             purpose="replace",
             subjects=lost,
             evidence=evidence,
@@ -106,7 +106,7 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
 async def _emptied(case: Case, own: Own, record: Row, before: Row) -> list[Finding]:
     """Replace a row by one of null, false and zero where it may hold them: many programs take those for nothing sent.
     Texts stay, by which the row is known again."""
-    fixed = {*case.resource.key_fields, *case.resource.values}
+    fixed = {*case.resource.key_fields, *case.resource.values, *case.state.unchangeable}
     fields = [each for each in case.resource.writable("replace") if each.name in record and each.shown]
     change: dict[str, Any] = {}
     for field in [each for each in fields if each.name not in fixed and not each.is_text]:

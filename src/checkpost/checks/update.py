@@ -14,7 +14,7 @@ from checkpost.checks.readback import answer_differs, changed_values, list_diffe
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.checks.shown import shown
-from checkpost.findings import Finding
+from checkpost.findings import RESETS, UPDATE_LOST, Finding
 from checkpost.model.field import MISSING, Field
 from checkpost.model.purpose import Purpose, Write
 from checkpost.model.shape import shape_of
@@ -147,7 +147,7 @@ def judge_change(
                 "Update returns success but does not store the value",
                 f"{name} = {shown(change[name])}",
                 f"{name} = {shown(after[name])}, as before",
-                cause="update lost",
+                cause=UPDATE_LOST,
                 purpose=purpose,
                 subjects=lost,
                 evidence=evidence,
@@ -175,7 +175,7 @@ def judge_change(
                 "Update changes fields that were not sent",
                 f"{name} = {shown(before[name])}, as before",
                 f"{name} = {shown(after[name])}",
-                cause="resets others",
+                cause=RESETS,
                 purpose=purpose,
                 subjects=touched,
                 evidence=evidence,

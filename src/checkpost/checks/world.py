@@ -15,6 +15,7 @@ from urllib.parse import parse_qsl, urlsplit
 from checkpost.checks.conformance.answer import conform
 from checkpost.checks.conformance.fields import rows_as_told, undocumented_fields
 from checkpost.checks.conformance.observation import Observation
+from checkpost.checks.parents import made_first
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.validators import Validators
 from checkpost.findings import Finding, Findings
@@ -99,6 +100,9 @@ class State:
     wanting: dict[str, Any] = field(default_factory=dict)
     #: Fields that creates were refused for, though they need not be there: they are left out.
     left_out: set[str] = field(default_factory=set)
+    #: Fields that refer to rows nobody knows of, so that they are left out; and texts without spaces in them.
+    unfilled: set[str] = field(default_factory=set)
+    joined: set[str] = field(default_factory=set)
     #: Whether a key that the client may choose has to be chosen by it.
     chooses_key: bool | None = None
     #: Whether texts are no longer than those of rows.
@@ -106,6 +110,9 @@ class State:
     #: Keys of rows that were made for others to refer to, and whether none can be made.
     parents: list[Any] = field(default_factory=list)
     no_parent: bool = False
+    #: The tables whose rows change where its own rows are written that refer to them, and those whose rows do not.
+    touching: set[str] = field(default_factory=set)
+    spared: set[str] = field(default_factory=set)
     #: Whether a text of its rows can bear the run's mark, once that is known.
     markable: bool | None = None
     usual: dict[str, Field] = field(default_factory=dict)
@@ -164,6 +171,7 @@ class State:
             # else what was refused at first would not be sent again, and be taken for a failure by chance
             self.recipe, self.chooses_key, self.short, self.refused_with = "", None, False, None
             self.copied, self.left_out, self.wanting = set(), set(), {}
+            self.unfilled, self.joined = set(), set()
             self.usual.clear()
         self.replies.clear()
         self.snapshot, self.outdated = None, True
@@ -234,6 +242,10 @@ class World:
     readdressed: dict[str, str] = field(default_factory=dict)
     #: The database behind the API, where the profile names one.
     behind: Behind | None = None
+
+    @cached_property
+    def made_first(self) -> Mapping[str, frozenset[str]]:
+        return made_first(self.model)
 
     @property
     def most_rows(self) -> int:

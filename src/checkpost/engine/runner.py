@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 
 from checkpost.checks.case import Case
 from checkpost.checks.conformance.observation import LOAD
+from checkpost.checks.parents import standing_on_own
 from checkpost.checks.registry import Blocked, Skipped
 from checkpost.checks.world import WATCH, Watch, World
 from checkpost.engine.plan import Planned
@@ -136,8 +137,9 @@ class Runner:
             self._refuse(planned)
             if first is not None and planned.check.family == "page":
                 state.before = await case.listing()  # what pages are held against: others may have been at work
-            async for finding in planned.check.function(case):
-                found.append(finding)  # noqa: PERF401 - what comes before an exception counts
+            async with standing_on_own(case):
+                async for finding in planned.check.function(case):
+                    found.append(finding)  # noqa: PERF401 - what comes before an exception counts
         except Skipped as skip:
             outcome, reason = "skipped", str(skip)
         except (Blocked, Unsafe) as block:

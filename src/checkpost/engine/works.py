@@ -8,6 +8,7 @@ from collections.abc import Iterable, Sequence
 from functools import partial
 
 from checkpost.checks.order import builds_on
+from checkpost.checks.parents import FIRST, touches
 from checkpost.checks.registry import HOLD
 from checkpost.checks.world import World
 from checkpost.engine.plan import Planned
@@ -22,6 +23,8 @@ _BREAKING = frozenset({"create.extreme-values", "update.as-shown"})
 _RISKY = frozenset({"create.rules"})
 #: Checks whose changes of rows have to be under way at the same moment, which an API may bear worst of all.
 AT_ONCE = frozenset({"concurrency.unique", "concurrency.fields"})
+#: What is known of a table once its rows can be made and removed.
+_KNOWN = (FIRST, "delete.gone")
 #: What explains failures, once all that may meet them in its table has ended.
 _EXPLAINS = "create.second"
 #: What comes when all else has ended: rows that are left, and log-outs, behind which other tokens may be no good.
@@ -72,6 +75,12 @@ def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
         if each.check.creates:
             # rows that are made to be referred to stay: what looks at all rows of their table comes before
             after |= {other for table in tables.made_first[each.resource.name] for other in readers[table]}
+        if each.check.name == FIRST:
+            # its rows refer to some that are made for that
+            above = world.made_first.get(each.resource.name, ()) if world.ledger is not None else ()
+            after |= {other for table in above for name in _KNOWN for other in named.get((table, name), ())}
+        elif each.check.creates and not each.check.gate:
+            after |= {other for relation in each.resource.relations for other in readers[relation.resource]}
         if each.check.name == _EXPLAINS:
             after |= {other for other in touches[each.resource.name] if planned[other].check.name != _EXPLAINS} - last
         if number in last:
@@ -131,6 +140,22 @@ class _Tables:
             waiting += new
         return found
 
+    def _stood_on(self, name: str, first: bool) -> set[str]:
+        """The tables in which rows are made for others to refer to, straight or by others between: for the first row,
+        or since what refers to them is seen to change them."""
+        if self.world.ledger is None:
+            return set()
+        waiting = list(self.world.made_first.get(name, ())) if first else [name]
+        found = {*waiting}
+        while waiting:
+            at = waiting.pop()
+            resource = self.world.model.resource(at)
+            further = {each.resource for each in resource.relations} if resource is not None else set()
+            new = {table for table in further if touches(self.world, at, table)} - found
+            found |= new
+            waiting += new
+        return found - {name}
+
     def touched(self, planned: Planned) -> list[str]:
         """The tables that a check touches, its own first."""
         resource = planned.resource
@@ -154,6 +179,7 @@ class _Tables:
         uses: dict[str, Use] = {}
         for name in touched:
             uses |= dict.fromkeys(self._parents.get(name, ()), "own")
+            uses |= dict.fromkeys(self._stood_on(name, first=check.name == FIRST), "own")
         uses |= {name: self._written(name) for name in touched}
         if check.alone:
             uses |= dict.fromkeys(touched if check.name in _BREAKING else touched[:1], "alone")

@@ -43,6 +43,12 @@ _ONE_ALONE = re.compile(
     r"(?:[-_]?(?:flag|one|entry|item|row|record|address|contact|version|option|value))?",
     re.I,
 )
+#: What a field is called that keeps a row from being changed or removed, or takes it out of sight.
+_LOCKS = re.compile(
+    r"(?:is|set)?[-_]?(?:locked|frozen|read[-_]?only|protected|immutable|sealed|finali[sz]ed|(?:soft[-_]?)?deleted|removed"
+    r"|trashed|purged)(?:[-_]?flag)?|(?:is|set)?[-_]?(?:lock|final)",
+    re.I,
+)
 #: What a number is called that is a row's place among all: a row that is put before others may move them.
 _PLACE = re.compile(
     r"(?:position|ordinal|(?:sort|display|list|row|menu)[-_]?(?:order|index|position|rank|key)|order[-_]?(?:index|no|number)"
@@ -108,6 +114,11 @@ class Field:
     def singles_out(self) -> bool:
         """Whether one row alone may have it true, by its name, so that the API may take it from another."""
         return self.types == {"boolean"} and _ONE_ALONE.fullmatch(self.name) is not None
+
+    @property
+    def locks(self) -> bool:
+        """Whether a row in which it is true may not be changed, removed or seen any more, by its name."""
+        return self.types == {"boolean"} and _LOCKS.fullmatch(self.name) is not None
 
     @property
     def places(self) -> bool:

@@ -336,8 +336,8 @@ def _resource(
     drawn = listing is not None and _DRAWN.search(f"{word} {listing.summary} {listing.description}")
     if (word.startswith("_") or drawn) and family.item is None and set(operations) == {"list"} and not stated:
         return None  # what is told of a table, and none of its rows; or some of them, others each time
-    if rows is None and set(operations) <= {"list", "create"} and not stated:
-        return None  # a path that answers with no rows and has no items is no table
+    if rows is None and not {"read", "delete"} & set(operations) and not stated:
+        return None  # a path that answers with no rows and has no items is no table, be it one that can be changed
     row_schema = rows[1] if rows else None
     if known is not None and not shape_of(row_schema).properties:
         row_schema = known
@@ -493,7 +493,7 @@ def _resource(
         row=row_schema,
         guards=guards,
         queries=queries,
-        values={**{each.name: False for each in fields if each.singles_out}, **correction.values},
+        values={**{each.name: False for each in fields if each.singles_out or each.locks}, **correction.values},
         constants={purpose: each for purpose, each in constants.items() if purpose in operations},
         fields_unstated=bool(names) and layout.plain and not shape_of(row_schema).keywords.keys() & _STATED,
         partial_replace="replace" in required and not required["replace"] and bool(required.get("create")),

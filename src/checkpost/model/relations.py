@@ -92,6 +92,7 @@ def relations_of(
         )
         if relation is None and not (resource.key and resource.key.fields == (field.name,)):
             relation = _named(field, others, directory) or _named_by_path(resource, field, others, directory)
+            relation = relation or _above(resource, field)
             relation = relation or _shown_whole(resource, field, others, directory)
             relation = relation or _same_key(resource, field, others, directory)
         if relation is not None:
@@ -217,8 +218,9 @@ def _named_by_path(
     name, found = normal(field.name), []
     for resource in (others[each] for each in directory.ending(name)):
         target = resource.field(resource.key.fields[0]) if resource.key and len(resource.key.fields) == 1 else None
-        stems = [word for word in _last_words(resource) if name.startswith(word) and name[len(word) :] in _SUFFIXES]
-        if stems and target is not None and (not field.types or _agree(target, field)):
+        rest = {name[len(word) :] for word in _last_words(resource) if name.startswith(word)}
+        agree = target is not None and _agree(target, field) and not _chosen(field)
+        if target is not None and ((rest & {*_SUFFIXES} and not field.types) or (rest & {*_SUFFIXES, ""} and agree)):
             found.append(resource)
     if not found:
         return None
@@ -226,6 +228,16 @@ def _named_by_path(
     nearest = max(found, key=lambda each: len(posixpath.commonpath([each.collection or "/", at])))
     why = f"its name is that of a row of {nearest.name} and a key, and the types agree"
     return _target(nearest, field, Reason(why, "likely"))
+
+
+def _above(own: Resource, field: Field) -> Relation | None:
+    """A reference to the row of the same table that a row stands under."""
+    key = own.field(own.key.fields[-1]) if own.key is not None else None
+    stems = ("", *_names(own), *_last_words(own))
+    names = {f"{head}{stem}{end}" for head in ("parent",) for stem in stems for end in ("", *_SUFFIXES)}
+    if key is None or normal(field.name) not in names or not _agree(key, field) or _chosen(field):
+        return None
+    return _target(own, field, Reason("its name is that of a row above, and it has the type of the key", "likely"))
 
 
 def _agree(key: Field, field: Field) -> bool:

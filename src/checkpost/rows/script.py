@@ -6,7 +6,8 @@ from __future__ import annotations
 import json
 import re
 import shlex
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote, urlsplit
@@ -111,18 +112,19 @@ class _Writer:
         if client is None or key is None:
             return False
         request, role = exchange.request, self.roles.get(exchange.request.role)
-        chosen = [made.key for made in self.deeds.acts[exchange.number].made]
-        if chosen == [row[1]]:
+        act = self.deeds.acts[exchange.number]
+        text = _word(self._in_body(request, self._refer(exchange, act))[0], only_marked=True)
+        if [made.key for made in act.made] == [row[1]]:
             self.literal.add(row)
-            self.commands.append(curl(request, role, stop=True))
+            self.commands.append(curl(request, role, body=text, stop=True))
             return True
         code = _code(exchange.answer, key.fields[0], row[1][0]) if len(row[1]) == 1 else ""
         if not code:
-            self.commands.append(curl(request, role))
+            self.commands.append(curl(request, role, body=text))
             return False
         name = f"KEY{len(self.variables) + 1}" if self.variables else "KEY"
         self.variables[row] = name
-        command = curl(request, role, show_headers="location" in code, stop=True)
+        command = curl(request, role, body=text, show_headers="location" in code, stop=True)
         self.commands.append(f"{name}=$({command} | python3 -c {shlex.quote(code)})")
         return True
 
@@ -137,13 +139,26 @@ class _Writer:
         for row in rows:
             url, there = _in_url(url, row[1][0], self.variables[row])
             put |= {row} if there else set()
-        body, inside = self._in_body(request, rows)
-        put |= inside
-        if act is not None and put != set(rows):
+        body, inside = self._in_body(request, {**dict.fromkeys(rows, frozenset()), **self._refer(exchange, act)})
+        if act is not None and not set(rows) <= put | inside:
             return False
-        text = _word(body) if request.body is not None and _MARK.search(body) else ""
+        text = _word(body, only_marked=True)
         self.commands.append(curl(request, self.roles.get(request.role), _word(url), body=text))
         return True
+
+    def _refer(self, exchange: Exchange, act: Act | None) -> Mapping[Named, frozenset[str]]:
+        """The rows that the run made for the body of a request to refer to, those with a variable, and the members that
+        do so: their creates are added where they are not there yet."""
+        body, found = exchange.request.json, dict[Named, frozenset[str]]()
+        tables = {made.table for made in act.made} | {name for name, _ in act.touched} if act is not None else set()
+        for client in map(self.reach, sorted(tables)):
+            for relation in client.resource.relations if client is not None else ():
+                for value in _values_of(relation.field, body):
+                    row = relation.resource, (value,)
+                    known = row in self.variables or row in self.literal
+                    if (known or self._make(row, exchange.number)) and row in self.variables:
+                        found[row] = found.get(row, frozenset()) | {relation.field}
+        return found
 
     def _read(self, request: Request, rows: Iterable[Named]) -> list[Named]:
         """Those of some rows that a read names."""
@@ -156,9 +171,9 @@ class _Writer:
                 found += [row] if request.url.startswith(url) else []
         return list(dict.fromkeys(found))
 
-    def _in_body(self, request: Request, rows: Sequence[Named]) -> tuple[str, set[Named]]:
-        """A JSON body with variables in the places of rows' keys, under the name of the key or of a reference, or in a
-        list of plain values; and the rows whose keys it holds."""
+    def _in_body(self, request: Request, rows: Mapping[Named, frozenset[str]]) -> tuple[str, set[Named]]:
+        """A JSON body with variables in the places of rows' keys, under the name of the key, of a reference or one that
+        comes with the row, or in a list of plain values; and the rows whose keys it holds."""
         text = (request.body or b"").decode("utf-8", "replace")
         inside: set[Named] = set()
         written = []
@@ -169,9 +184,9 @@ class _Writer:
                 written.append(line)
                 continue
             found: dict[str, bool] = {}
-            for row in rows:
+            for row, members in rows.items():
                 client, mark = self.reach(row[0]), f"\x00{self.variables[row]}\x00"
-                names = set(client.resource.key.fields) if client is not None and client.resource.key else set()
+                names = members | set(client.resource.key.fields if client and client.resource.key else ())
                 value, there = _replaced(value, names, row[1][0], mark, False)
                 if there:
                     found[mark] = isinstance(row[1][0], str)
@@ -184,7 +199,7 @@ class _Writer:
         return "\n".join(written), inside
 
 
-def _replaced(value: Any, names: set[str], key: Any, mark: str, listed: bool) -> tuple[Any, bool]:
+def _replaced(value: Any, names: AbstractSet[str], key: Any, mark: str, listed: bool) -> tuple[Any, bool]:
     """A JSON value with a mark in each place of a key: of a member with one of the names or of one that ends in "id" or
     alike, and among plain values of a list."""
     if isinstance(value, list):
@@ -202,6 +217,19 @@ def _replaced(value: Any, names: set[str], key: Any, mark: str, listed: bool) ->
     return (mark, True) if listed and value == key and type(value) is type(key) else (value, False)
 
 
+def _values_of(name: str, value: Any) -> Iterator[str | int]:
+    """The texts and numbers that members with a name have, anywhere in a JSON value."""
+    if isinstance(value, list):
+        for each in value:
+            yield from _values_of(name, each)
+    elif isinstance(value, dict):
+        for member, each in value.items():
+            if member == name and isinstance(each, str | int) and not isinstance(each, bool):
+                yield each
+            else:
+                yield from _values_of(name, each)
+
+
 def _in_url(url: str, key: Any, name: str) -> tuple[str, bool]:
     """A URL with a variable in the place of a key: a whole segment of its path, what is in brackets, or a value."""
     parts = urlsplit(url)
@@ -212,8 +240,10 @@ def _in_url(url: str, key: Any, name: str) -> tuple[str, bool]:
     return head + "".join(f"\x00{name}\x00" if piece in written else piece for piece in pieces), there
 
 
-def _word(text: str) -> str:
-    """A text as one word of a shell, with its variables."""
+def _word(text: str, only_marked: bool = False) -> str:
+    """A text as one word of a shell, with its variables; ``only_marked`` gives nothing for one without any."""
+    if only_marked and not _MARK.search(text):
+        return ""
     pieces = enumerate(_MARK.split(text))
     return "".join(f'"${piece}"' if place % 2 else (shlex.quote(piece) if piece else "") for place, piece in pieces)
 

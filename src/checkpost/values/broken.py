@@ -77,10 +77,10 @@ def breaks(
         key = resource.key_fields
         for value, spelled in _of_other_types(field):
             referred = record.get(field.name)
-            if field.name in key and value == 1.7:
+            if value == 1.7 and (field.name in key or resource.relation(field.name) is not None):
                 if type(referred) is not int:
                     continue
-                value = referred + 0.7  # cut off, it is still the key of no row of others
+                value = referred + 0.7  # cut off, it is what it was, and no other row's key
             if spelled and (resource.relation(field.name) is not None or field.name in key):
                 if field.name in key or type(referred) is not int or value is True:
                     continue  # what it spells is the key of no row

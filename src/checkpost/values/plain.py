@@ -83,7 +83,7 @@ class Values:
     def text(self, field: Field, content: str) -> str:
         """A text with the mark, as long as the field allows."""
         limit = field.max_length
-        text = f"{content} {self.mark}"
+        text = f"{content} {self.mark}".replace(" ", str(field.keywords.get("joint", " ")))
         if limit is not None and len(text) > limit:
             text = (self.mark + content.rpartition(" ")[2])[:limit]
         least = int(field.keywords.get("minLength") or 0)

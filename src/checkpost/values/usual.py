@@ -26,6 +26,7 @@ def usual(field: Field, values: Iterable[Any], room: int = _SHORT) -> Field:
     """A numeric field with limits between the values of rows, within those that the contract has; where no row tells,
     limits that are a type's alone are drawn in. A text of no stated length as long as rows have it, and of no stated
     format in the one that all rows have; ``room`` is how many signs it has at least."""
+    values = list(values)
     # a format that no standard names (Date, Timestamp) tells less than rows do
     unknown = not field.format or (field.format not in _WRITTEN and field.format.lower() in _LOOSELY)
     if field.type == "string" and unknown and not field.keywords.keys() & {"pattern", "enum", "const"}:
@@ -39,7 +40,9 @@ def usual(field: Field, values: Iterable[Any], room: int = _SHORT) -> Field:
     if field.type == "string" and field.kind == "number":
         texts = [value for value in values if isinstance(value, str)]
         field, values = replace(field, keywords={**field.keywords, **({"like": texts[0]} if texts else {})}), texts
-    elif field.is_text and field.max_length is None:
+    elif field.is_text and (joint := _joint(values)):
+        field = replace(field, keywords={**field.keywords, "joint": joint})
+    if field.is_text and field.max_length is None:
         longest = max((len(value) for value in values if isinstance(value, str)), default=0)
         return replace(field, keywords={**field.keywords, "maxLength": max(longest, room)}) if longest else field
     numeric = field.kind == "number" or bool(field.types & {"integer", "number"})
@@ -71,6 +74,24 @@ def usual(field: Field, values: Iterable[Any], room: int = _SHORT) -> Field:
         return field
     whole = {"multipleOf": 1} if len(known) > 2 and all(each == each.to_integral() for each in known) else {}
     return replace(field, keywords={**field.keywords, **whole, "minimum": _plain(low), "maximum": _plain(high)})
+
+
+def joined(field: Field) -> Field:
+    """A text field whose values have no spaces in them."""
+    return replace(field, keywords={"joint": "-", **field.keywords})
+
+
+def _joint(values: Sequence[Any]) -> str:
+    """The sign that stands for a space in the texts of a field, of which several rows have one and none a space: it is
+    seldom that any other is taken."""
+    texts = [value for value in values if isinstance(value, str) and value]
+    if len(set(texts)) < _TELLING or not all(_JOINED.fullmatch(text) for text in texts):
+        return ""
+    return "_" if any("_" in text for text in texts) and not any("-" in text for text in texts) else "-"
+
+
+#: How many different texts tell how all are written, and how such are written that have no spaces.
+_TELLING, _JOINED = 3, re.compile(r"[\w./-]+", re.ASCII)
 
 
 #: Formats that all texts of a field may have though its contract does not say so.

@@ -19,6 +19,14 @@ _OF = re.compile(r"\"[^\"]*\"|'[^']*'|`[^`]*`|\([^()]*\)|\b\w*\d\w*\b|\w+(?:[./_
 _STATEMENT = re.compile(r"^(?:select|insert|update|delete)\b.* - (?=\w)", re.I)
 
 
+#: What was to be done, before what went wrong with it: "Failed to create item: ".
+_TO_BE_DONE = re.compile(
+    r"^(?:(?:failed|unable|failure|error)\b(?: (?:to|while|when|in|on|during))? \w+|(?:could|can) ?not \w+)"
+    r"(?: [\w'-]+){0,4}: (?=\S+ \S)",
+    re.I,
+)
+
+
 _EMPTY = frozenset(
     re.findall(
         r"\w+",
@@ -31,9 +39,9 @@ _EMPTY = frozenset(
 
 
 def in_words(answer: Answer) -> str:
-    """What an error says, behind a colon: without the names and values that it says it of, and nothing where it says no
-    more than that it is one."""
-    words = re.findall(r"[A-Za-z][A-Za-z-]+", _OF.sub(" ", said(answer)))[:20]
+    """What an error says, behind a colon: without what was to be done and the names and values that it says it of, and
+    nothing where it says no more than that it is one."""
+    words = re.findall(r"[A-Za-z][A-Za-z-]+", _OF.sub(" ", _TO_BE_DONE.sub("", said(answer))))[:20]
     return ": " + " ".join(words) if {word.lower() for word in words} - _EMPTY else ""
 
 

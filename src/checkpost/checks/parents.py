@@ -1,0 +1,214 @@
+"""Rows for others to refer to. What writes a row may change those that it refers to: the first rows of a table refer to
+rows of the run's own, and so do all others where these are seen to change."""
+
+from __future__ import annotations
+
+import contextlib
+import itertools
+from collections import defaultdict
+from collections.abc import AsyncIterator, Iterable
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from checkpost.checks.registry import Blocked, Skipped
+from checkpost.model.relation import Relation
+from checkpost.model.resource import Model, Resource
+from checkpost.rows.table import Table
+from checkpost.wire.door import Unsafe
+from checkpost.wire.listing import Key, Row
+
+if TYPE_CHECKING:
+    from checkpost.checks.case import Case
+    from checkpost.checks.world import World
+
+#: The check that makes the first row of a table.
+FIRST = "create.stored"
+#: How many rows of a table are referred to at the most, and how many are made for it where any will do.
+MOST_PARENTS, _USUAL = 50, 2
+#: How often the making of such a row is tried.
+_TRIES = 3
+
+
+def made_first(model: Model) -> dict[str, frozenset[str]]:
+    """For each table, those it refers to in which a row can be made before its own first one. Of tables that refer to
+    each other one comes first, that whose rows need not refer to the other's if there is one."""
+    straight: dict[str, set[str]] = defaultdict(set)
+
+    def above(name: str) -> set[str]:
+        found: set[str] = set()
+        waiting = [name]
+        while waiting:
+            new = straight[waiting.pop()] - found
+            found |= new
+            waiting += new
+        return found
+
+    edges = [(each, relation) for each in model.resources for relation in each.relations]
+    for resource, relation in sorted(edges, key=lambda each: not _required(*each)):
+        target = model.resource(relation.resource)
+        if target is None or not _made(resource) or not _made(target):
+            continue
+        if resource.name not in {target.name, *above(target.name)}:
+            straight[resource.name].add(target.name)
+    return {name: frozenset(tables) for name, tables in straight.items() if tables}
+
+
+def _required(resource: Resource, relation: Relation) -> bool:
+    field = resource.field(relation.field)
+    return field is not None and field.required and not field.nullable
+
+
+def _made(resource: Resource) -> bool:
+    """Whether rows can be made there, and removed again."""
+    return {"create", "delete"} <= set(resource.operations)
+
+
+def touches(world: World, resource: str, target: str) -> bool:
+    """Whether what writes rows of one table changes those of another that they refer to. Where it was not seen, what
+    others do counts. The rows of a tree may hold what no answer shows: how many are below, or where they stand."""
+    if resource == target:
+        return True
+    state = world.state(resource)
+    if target in state.touching or target in state.spared:
+        return target in state.touching
+    return any(each.touching for each in world.states.values())
+
+
+@contextlib.asynccontextmanager
+async def standing_on_own(case: Case) -> AsyncIterator[None]:
+    """Have the records of a check that other checks stand on refer to rows made for that, which are removed behind it:
+    those of the first row that a table gets, and those that would change others'."""
+    check, name, others = case.check, case.resource.name, list["Case"]()
+    targets = sorted(case.world.made_first.get(name, ())) if check.gate and check.creates else []
+    targets = [each for each in targets if check.name == FIRST or touches(case.world, name, each)]
+    if not targets and check.name != FIRST:
+        yield
+        return
+    case.above = {}
+    try:
+        for target in targets:
+            await _stand(case, target, others)
+        yield
+    finally:
+        case.above = None
+        for other in others:
+            await case.let_go(other)
+        await case.clean()
+        for other in reversed(others):
+            await other.clean()
+            case.requests += other.requests
+
+
+async def _stand(case: Case, name: str, others: list[Case]) -> None:
+    """Make a row of a table to refer to, and before it those that it has to refer to itself."""
+    target = case.world.model.resource(name)
+    assert target is not None and case.above is not None
+    other = replace(case.other(target), making=(*case.making, case.resource.name), above={})
+    for further in sorted(case.world.made_first.get(name, ())):
+        if touches(case.world, name, further):
+            await _stand(other, further, others)
+    others.append(other)
+    for key, row in await _new_rows(other, 1):
+        case.above[name] = other, key, row
+
+
+async def _new_rows(case: Case, count: int) -> list[tuple[Key, Row]]:
+    """New rows, read again so that what refers to them is known by that; none where they cannot be made."""
+    for _ in range(_TRIES):  # an answer may be lost
+        try:
+            return [(each.key, (await case.row_now(each.key))[1]) for each in await case.own(count)]
+        except Skipped:
+            break
+        except (Blocked, Unsafe):
+            if case.state.not_creatable:
+                break
+    return []
+
+
+async def see_touched(case: Case) -> None:
+    """Learn whether a row that was made has changed those that it refers to."""
+    for name, (other, key, before) in (case.above or {}).items():
+        try:
+            changed = _changed(before, (await other.row_now(key))[1])
+        except Blocked:
+            changed = True
+        (case.state.touching if changed else case.state.spared).add(name)
+
+
+def _changed(before: Row, now: Row) -> bool:
+    """Whether a row has other plain values: what refers to it may be shown in it."""
+    names = before.keys() | now.keys()
+    pairs = [(before.get(name), now.get(name)) for name in names]
+    plain = [pair for pair in pairs if not any(isinstance(value, list | dict) for value in pair)]
+    return any(one != other for one, other in plain)
+
+
+async def parents(case: Case, relation: Relation, more: int = 0) -> list[Any]:
+    """Keys of rows that a relation may refer to: some that are there, else one made for it. Rows that change those that
+    they refer to, and rows that cannot bear the run's mark, refer to its own, where such can be made: by that the
+    latter are known again. ``more`` asks for more of these than are usual."""
+    world = case.world
+    target = world.model.resource(relation.resource)
+    if target is None:
+        return []
+    if target.name in (case.above or ()):
+        return [(case.above or {})[target.name][1][-1]]
+    state, optional = world.state(target.name), not _required(case.resource, relation)
+    known, own = await _others(case, target), touches(world, case.resource.name, target.name)
+    if case.above is not None and not case.making:
+        later = _made(target) and target.name not in world.made_first.get(case.resource.name, ())
+        if known or (later and optional):
+            return [] if later and optional and (case.check.name == FIRST or own) else known
+    if target.name in case.making or (target.name == case.resource.name and not own):
+        return [] if own and optional else known  # tables that refer to each other cannot both come first
+    field = case.resource.field(relation.field)
+    bearing = relation == next(iter(case.resource.relations)) and not world.markable(case.resource)
+    bearing = bearing and field is not None and not field.unique
+    if known and not bearing and not own:
+        return known
+    usual = _USUAL if own else 1
+    if _made(target) and world.ledger is not None and not state.no_parent:
+        # the whole chain of parents is made by one check at a time: none waits for another that waits for it
+        async with contextlib.nullcontext() if case.making else world.making_parents:
+            await _make(case, target, min(usual + more, MOST_PARENTS))
+    made = _lasting(case, target)
+    if made and (own or bearing):
+        return made if len(made) >= usual + more else [*made, *known]
+    return known or made
+
+
+def _lasting(case: Case, target: Resource) -> list[Any]:
+    """The keys of rows that were made to be referred to, as far as they are there."""
+    ledger = case.world.ledger
+    there = {key[-1] for key in ledger.own_keys(target.name)} if ledger is not None else set()
+    return [key for key in case.world.state(target.name).parents if key in there]
+
+
+async def _make(case: Case, target: Resource, wanted: int) -> None:
+    """Rows of another table for others to refer to, as many as ``wanted``, if they can be made; they stay until the
+    end of the run."""
+    state = case.world.state(target.name)
+    missing = wanted - len(_lasting(case, target))
+    if missing <= 0 or state.not_creatable or state.not_removable or state.may_not_create:
+        return
+    other = replace(case.other(target), making=(*case.making, case.resource.name))
+    made = [key[-1] for key, _ in await _new_rows(other, missing)]
+    state.no_parent = not made
+    state.writes += bool(made)
+    state.parents += made
+
+
+async def _others(case: Case, target: Resource) -> list[Any]:
+    """Keys of rows that were there before the run: those that it makes for other checks may be gone in a moment."""
+    world, state = case.world, case.world.state(target.name)
+    # a check that is asked again may have referred to rows that others have removed since
+    again = case.looked_again is not None and target.name not in case.looked_again
+    if (state.before is None or again) and "list" in target.operations:
+        if case.looked_again is not None:
+            case.looked_again.add(target.name)
+        state.before = await world.client(target).whole_list(world.most_rows, case.check.name)
+    there: Iterable[Key] = state.before.by_key if state.before else ()
+    table = world.ledger.table(target.name) if world.ledger is not None else Table()
+    known = list(itertools.islice((key for key in there if key in table.known), MOST_PARENTS))
+    others = (key for key in there if key not in table.ever)
+    return [key[-1] for key in known or itertools.islice(others, MOST_PARENTS)]

@@ -1,0 +1,100 @@
+"""Rows of the run's own to refer to, and how a table's first row is made once a refusal has said what is wrong."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+import unittest
+import unittest.mock
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from checkpost.checks.parents import made_first
+from checkpost.contract.reader import read_contract
+from checkpost.engine.target import understood
+from checkpost.profile.profile import Profile
+from tests.simulation.api import BASE, BEDS, CROPS, HEADS, LOTS, TEAMS, Api, Column, Table, Temper
+from tests.simulation.trial import Trial, try_temper
+
+
+class Particular(Api):
+    """A crop can be referred to once somebody has seen it, which nothing of the API does."""
+
+    def _create(self, table: Any, body: bytes | None, headers: Mapping[str, str]) -> tuple[int, Any]:
+        crop = json.loads(body or b"{}").get("crop_id") if table is LOTS else None
+        if crop is not None and (crop,) not in self.foreign["crops"]:
+            return 422, {"error": "crop_id: this crop was not seen yet"}
+        return super()._create(table, body, headers)
+
+
+class Choosy(Api):
+    """Labels have no spaces, and a row is kept by somebody that nothing tells."""
+
+    def _create(self, table: Any, body: bytes | None, headers: Mapping[str, str]) -> tuple[int, Any]:
+        record = json.loads(body or b"{}")
+        record = record if isinstance(record, dict) else {}
+        if record.get("keeper") is not None:
+            return 422, {"keeper": [f'Invalid pk "{record["keeper"]}" - object does not exist.']}
+        if " " in str(record.get("label")):
+            return 422, {"label": ["This value may contain only letters, numbers and hyphens."]}
+        return super()._create(table, body, headers)
+
+
+def tried(temper: Temper, api: type[Api] = Api) -> Trial:
+    with unittest.mock.patch("tests.simulation.trial.Api", api):
+        return try_temper(temper, 3, ("create", "update"), 1)
+
+
+class Parents(unittest.TestCase):
+    def test_tables_that_refer_to_each_other_have_an_order(self) -> None:
+        def order(*tables: Any) -> dict[str, set[str]]:
+            with tempfile.TemporaryDirectory() as folder:
+                file = Path(folder, "contract.json")
+                file.write_text(json.dumps(Api(Temper("any", tables), 0).contract()), "utf-8")
+                model = understood(read_contract(str(file)), Profile(Path(folder), base_url=BASE))[1]
+            return {name: set(above) for name, above in made_first(model).items()}
+
+        self.assertEqual(order(CROPS, LOTS, BEDS), {"lots": {"crops"}})
+        # a team has to have a head, and a head need not have a team
+        self.assertEqual(order(HEADS, TEAMS), {"teams": {"heads"}})
+
+    def test_rows_of_others_are_referred_to_where_writing_spares_them(self) -> None:
+        for touches in (False, True):
+            trial = tried(Temper("any", (CROPS, LOTS), touches=touches))
+            self.assertEqual(trial.amiss, [])
+            assert trial.result is not None
+            sent = [json.loads(each.request.body or b"null") for each in trial.result.exchanges if _creates_lot(each)]
+            keys = [each["crop_id"] for each in sent if isinstance(each, dict) and "crop_id" in each]
+            # the rows of people have the keys up to 4
+            self.assertEqual(any(isinstance(key, int) and 0 < key <= CROPS.rows for key in keys), not touches)
+
+    def test_rows_of_others_are_referred_to_where_no_other_can_be(self) -> None:
+        trial = tried(Temper("any", (replace(CROPS, rows=3), LOTS)), Particular)
+        self.assertEqual(trial.amiss, [])
+        assert trial.result is not None
+        self.assertEqual([each.title for each in trial.result.findings if each.family == "create"], [])
+        stored = next(each for each in trial.result.checks if (each.check, each.resource) == ("create.stored", "lots"))
+        self.assertEqual(stored.outcome, "passed")
+        self.assertIn("rows refer to those that are there: 422", stored.reason)
+
+    def test_what_a_refusal_blames_is_written_otherwise_or_left_out(self) -> None:
+        ties = Table("ties", ("id",), (Column("label", required=True), Column("keeper", "integer")), rows=0)
+        trial = tried(Temper("any", (ties,)), Choosy)
+        self.assertEqual(trial.amiss, [])
+        assert trial.result is not None
+        stored = next(each for each in trial.result.checks if each.check == "create.stored")
+        self.assertEqual(stored.outcome, "passed")
+        self.assertRegex(
+            stored.reason, "spaces in label were refused .*without keeper, which refer to rows that are not known"
+        )
+        self.assertNotIn("Documented fields are refused", [each.title for each in trial.result.findings])
+
+
+def _creates_lot(exchange: Any) -> bool:
+    return bool(exchange.request.method == "POST" and exchange.request.url.endswith("/lots"))
+
+
+if __name__ == "__main__":
+    unittest.main()
