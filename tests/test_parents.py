@@ -86,9 +86,7 @@ class Parents(unittest.TestCase):
         assert trial.result is not None
         stored = next(each for each in trial.result.checks if each.check == "create.stored")
         self.assertEqual(stored.outcome, "passed")
-        self.assertRegex(
-            stored.reason, "spaces in label were refused .*without keeper, which refer to rows that are not known"
-        )
+        self.assertRegex(stored.reason, "spaces in label were refused .*without keeper, whose values no row tells")
         self.assertNotIn("Documented fields are refused", [each.title for each in trial.result.findings])
 
 

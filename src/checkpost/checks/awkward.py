@@ -38,9 +38,11 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
             and case.may_be_shown(field, variant.value)
         ]
         for field in case.resource.writable("create")
-        if field.name not in {*case.resource.values, *case.resource.moving_others}
+        if field.name not in {*case.resource.values, *case.resource.moving_others, *case.state.copied}
         and not _fixed(case, field)
         and not case.written_alike(field)
+        # where no schema says what it holds, the key of another row is no text like any other
+        and not (case.resource.guessed and field.name.lower().endswith("id"))
     }
     for place, each in enumerate(choices.values()):
         # not the same of all fields at once: where one is null or empty, another bears the run's mark

@@ -163,14 +163,14 @@ _NO_ROW = re.compile(
 )
 
 
-def _may_refer(case: Case) -> set[str]:
-    """Fields that may hold the key of a row nobody knows of: numbers and texts that need not be there, and that no row
-    shows a value of."""
+def _untold(case: Case) -> set[str]:
+    """Fields that may hold the key of a row nobody knows of, or be written in a way that nothing tells: numbers and
+    texts that need not be there, and that no row shows a value of."""
     filled = {name for row in case.state.rows_before for name, value in row.items() if value is not None}
     return {
         each.name
         for each in case.resource.writable("create")
-        if not each.required and each.name not in filled and each.types & {"integer", "string", "number"}
+        if not each.required and each.name not in filled and not each.types - {"integer", "string", "number"}
     }
 
 
@@ -185,7 +185,7 @@ def _tell_remedies(case: Case, refused: Exchange) -> None:
     state.refused_with = refused if state.left_out else None
     for names, what in (
         (state.joined, "texts with spaces in {} were refused ({}); such without were taken"),
-        (state.unfilled, "records are made without {}, which refer to rows that are not known ({})"),
+        (state.unfilled, "records are made without {}, whose values no row tells ({})"),
         (state.copied, "generated values of {} were refused ({}); those of rows were taken"),
     ):
         if names:
@@ -196,14 +196,14 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
     """The first row, once each field that a refusal blames, and then that of the create behind it, is written in
     another way or left out; None where no row was made so."""
     state, shown = case.state, {name for row in case.state.rows_before for name in row}
-    optional, may_refer = _optional(case, shown), _may_refer(case)
+    optional, untold = _optional(case, shown), _untold(case)
     while blame := blamed(refused, record):
         remedies = len(state.joined) + len(state.unfilled) + len(state.left_out) + len(state.copied)
         for name in blame:
             field, value = case.fields.get(name), record[name]
             if field is not None and field.is_text and " " in str(value) and name not in state.joined:
                 state.joined.add(name)
-            elif name in may_refer and _NO_ROW.search(refused.answer.text):
+            elif name in untold and (name in shown or _NO_ROW.search(refused.answer.text)):
                 state.unfilled.add(name)
             elif name in optional:
                 state.left_out.add(name)

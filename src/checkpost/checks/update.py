@@ -137,6 +137,9 @@ def judge_change(
         and alteration(case.fields[name], change[name], after[name]) != "the number was rounded"
         and not kept_by_server(case.fields[name], change[name], after[name], now)
     ]
+    other = differences(case.fields, change, after)
+    kept = [name for name in other if kept_by_server(case.fields[name], change[name], after[name], now)]
+    case.learn(case.state.unchangeable, kept)
     if lost:
         name = lost[0]
         case.learn(case.state.unchangeable, lost)

@@ -146,14 +146,16 @@ def check_families(families: tuple[str, ...]) -> None:
 
 
 def chosen_resources(resources: tuple[str, ...], known: list[str]) -> tuple[str, ...]:
-    """The resources that are meant, in the contract's order; ``*`` and ``?`` stand for letters. Raises CheckPostError
-    for a name that means none."""
+    """The resources that are meant, in the contract's order; ``*`` and ``?`` stand for letters, and a path for the
+    resource that it ends with, as that path for its end. Raises CheckPostError for a name that means none."""
     import difflib
     import fnmatch
 
     meant: set[str] = set()
     for name in resources:
         found = {name} & set(known) or set(fnmatch.filter(known, name))
+        ending = [each for each in known if each.endswith(f"/{name}") or name.endswith(f"/{each}")]
+        found = found or (set(ending) if len(ending) == 1 else set())
         if not found:
             near = difflib.get_close_matches(name, known, 1)
             hint = f"did you mean {near[0]!r}?" if near else f"the resources are {', '.join(known)}."

@@ -97,6 +97,9 @@ class Breakdown:
         if not self.over.is_set():
             return
         first, failed = self._failed[0], {each.number for each in self._failed}
+        # what was on its way with it may have been answered in another order
+        near = range(first.number - 2 * self._session.limits.concurrency, first.number)
+        failed |= {number for number in near if number in world.exchanges and _fails(world.exchanges[number])}
         for key, each in list(world.findings.by_key.items()):
             if failed & set(each.exchanges):
                 del world.findings.by_key[key]

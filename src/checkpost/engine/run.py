@@ -389,7 +389,13 @@ def _not_exercised(target: Target, world: World, chosen: Sequence[Resource]) -> 
         for each in _own_operations(resource)
         if each not in asked
     }
-    reasons |= {(operation.method, operation.path): why for operation, why in target.model.others}
+    # where some were chosen, what belongs to none counts if it stands under one of them
+    heads = tuple((each.collection or each.item or "").rstrip("/") + "/" for each in chosen)
+    every = len(chosen) == len(target.model.resources)
+    reasons |= {
+        (operation.method, operation.path): why if every or operation.path.startswith(heads) else NOT_CHOSEN
+        for operation, why in target.model.others
+    }
     return [
         (operation.method, operation.path, reasons.get((operation.method, operation.path), usual))
         for operation in target.contract.operations

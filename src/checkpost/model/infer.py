@@ -293,7 +293,7 @@ def _families(
     plain_ones = [*with_lists_beside(families(free, stated), by_path)]
     # what has lists and rows in the usual way may have paths for actions beside them
     whole = [each for each in plain_ones if each.item or len(by_path.get(each.collection or "", ())) > 1]
-    usual = {normal(singular(each.name)) for each in whole}
+    usual = {normal(singular(word)) for each in whole for word in (each.name, each.name.rpartition("/")[2])}
     acted = [each for each in acted if normal(singular(each.name)) not in usual]
     above = [*plain_ones, *acted]
     return [*above, *nested_families([path for path in by_path if path not in used], above)]
@@ -466,6 +466,11 @@ def _resource(
         if "read" in addresses:
             operations["read"] = operations["list"]
             row_at = rows[0] if rows else row_at
+    guessed = bool(untold) or (known is not None and not described and GUESSED in shape_of(known).keywords)
+    if guessed:  # rows alone do not say what only the server sets
+        fields = tuple(
+            replace(each, created=False, updated=False, replaced=False) if each.audits else each for each in fields
+        )
     return Resource(
         name=family.name,
         collection=family.collection,
@@ -504,7 +509,7 @@ def _resource(
         searched=beside_it.parameters if beside_it else frozenset(),
         in_body=in_body,
         patched=takes_patch(operations.get("update")),
-        guessed=bool(untold) or (known is not None and not described and GUESSED in shape_of(known).keywords),
+        guessed=guessed,
         bodies_untold=tuple(untold),
         told=known if known is not None and GUESSED not in shape_of(known).keywords else None,
     )

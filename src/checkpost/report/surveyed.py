@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, TypeVar, get_args
@@ -162,7 +163,7 @@ def _lists(model: Model, console: Console) -> None:
         alike.setdefault(_list_text(resource), []).append(resource.name)
     for text, names in alike.items():
         if text:
-            where = "every resource" if len(alike) == 1 else ", ".join(names)
+            where = "every resource" if len(alike) == 1 else _some(names, model)
             console.print(Text.assemble((f"{'List:':<11}", "bold"), text, (f": {where}", "dim")))
 
 
@@ -173,7 +174,7 @@ def _rows(model: Model, console: Console) -> None:
         for text in _row_texts(resource):
             alike.setdefault(text, []).append(resource.name)
     for text, names in alike.items():
-        where = "every resource" if len(names) == len(model.resources) else ", ".join(names)
+        where = "every resource" if len(names) == len(model.resources) else _some(names, model)
         console.print(Text.assemble((f"{'Row:':<11}", "bold"), text, (f": {where}", "dim")))
 
 
@@ -233,7 +234,7 @@ def _queries(model: Model, console: Console) -> None:
             names.append(resource.name)
     lists = len([each for each in model.resources if "list" in each.operations])
     for (what, form), (details, names) in alike.items():
-        where = "every resource" if len(names) == lists else ", ".join(names)
+        where = "every resource" if len(names) == lists else _some(names, model)
         said = f" ({_in_order(details)})" if details else ""
         console.print(Text.assemble((f"{what + ':':<11}", "bold"), form + said, (f": {where}", "dim")))
 
@@ -255,7 +256,7 @@ def _together(model: Model, console: Console) -> None:
             alike.setdefault(describe(resource), []).append(resource.name)
         for text, names in alike.items():
             if text:
-                where = "every resource" if len(names) == len(model.resources) else ", ".join(names)
+                where = "every resource" if len(names) == len(model.resources) else _some(names, model)
                 console.print(Text.assemble((f"{what + ':':<11}", "bold"), text, (f": {where}", "dim")))
 
 
@@ -415,21 +416,31 @@ def _reasons(model: Model, console: Console) -> None:
     console.print()
 
 
+#: The operation with which a sentence about it begins, and names in quotes; how many sentences that differ in these
+#: alone are shown.
+_NAMED, _MOST_ALIKE = re.compile(r"^(?:GET|PUT|POST|PATCH|DELETE|HEAD|OPTIONS|QUERY) /\S* |'[^']*'"), 6
+
+
 def _flaws(contract: Contract, flaws: Sequence[Flaw], console: Console) -> None:
     if not flaws:
         console.print("The contract has no flaws that can be seen without the API.", style="green")
         return
     console.print(f"Flaws of the contract: {len(flaws)}", style="bold")
-    alike: dict[tuple[str, str], list[Flaw]] = {}
+    kinds: dict[tuple[str, str], dict[str, list[Flaw]]] = {}
     for flaw in flaws:
-        alike.setdefault((flaw.severity, flaw.message), []).append(flaw)
-    lines = contract.library.lines([first.place for first, *_ in alike.values()])
-    for first, *others in alike.values():
+        kinds.setdefault((flaw.severity, _NAMED.sub("", flaw.message)), {}).setdefault(flaw.message, []).append(flaw)
+    alike: list[list[Flaw]] = []
+    for messages in kinds.values():
+        # what is wrong with many operations or names is said once, of the first
+        each_alone = len(messages) <= _MOST_ALIKE
+        alike += messages.values() if each_alone else [[each for group in messages.values() for each in group]]
+    lines = contract.library.lines([first.place for first, *_ in alike])
+    for first, *others in alike:
         line, _ = lines[first.place]
         where = "" if first.place.location == contract.location else f"{first.place.location} "
         more = f" So in {len(others)} places more." if others else ""
-        said = f"{where}line {line}: {first.message}{more}"
-        console.print(Text.assemble((f"  {first.severity:<8}", _STYLES[first.severity]), said))
+        text = f"{where}line {line}: {first.message}{more}"
+        console.print(Text.assemble((f"  {first.severity:<8}", _STYLES[first.severity]), text))
 
 
 def show_resource(resource: Resource, console: Console) -> None:
@@ -492,6 +503,11 @@ def show_told(told: Mapping[str, tuple[Sequence[str], Sequence[str]]], console: 
     for name, (more, less) in told.items():
         parts = [f"also {_few(more)}" if more else "", f"without {_few(less)}" if less else ""]
         console.print(Text(f"  described to {name}: {'; '.join(filter(None, parts))}", style="magenta"))
+
+
+def _some(names: Sequence[str], model: Model) -> str:
+    """Names of resources: all of them, or where there are many the first and how many more."""
+    return _few(names) if len(model.resources) > MANY else ", ".join(names)
 
 
 def _few(names: Sequence[str]) -> str:
