@@ -19,7 +19,7 @@ from checkpost.wire.listing import Key, Row
 
 if TYPE_CHECKING:
     from checkpost.checks.case import Case
-    from checkpost.checks.world import World
+    from checkpost.checks.world import State, World
 
 #: The check that makes the first row of a table.
 FIRST = "create.stored"
@@ -63,6 +63,11 @@ def _made(resource: Resource) -> bool:
     return {"create", "delete"} <= set(resource.operations)
 
 
+def _is_open(state: State) -> bool:
+    """Whether nothing is known that keeps rows from being made and removed."""
+    return not (state.not_creatable or state.not_removable or state.may_not_create)
+
+
 def touches(world: World, resource: str, target: str) -> bool:
     """Whether what writes rows of one table changes those of another that they refer to. Where it was not seen, what
     others do counts. The rows of a tree may hold what no answer shows: how many are below, or where they stand."""
@@ -103,6 +108,8 @@ async def _stand(case: Case, name: str, others: list[Case]) -> None:
     """Make a row of a table to refer to, and before it those that it has to refer to itself."""
     target = case.world.model.resource(name)
     assert target is not None and case.above is not None
+    if not _is_open(case.world.state(name)):
+        return
     other = replace(case.other(target), making=(*case.making, case.resource.name), above={})
     for further in sorted(case.world.made_first.get(name, ())):
         if touches(case.world, name, further):
@@ -189,7 +196,7 @@ async def _make(case: Case, target: Resource, wanted: int) -> None:
     end of the run."""
     state = case.world.state(target.name)
     missing = wanted - len(_lasting(case, target))
-    if missing <= 0 or state.not_creatable or state.not_removable or state.may_not_create:
+    if missing <= 0 or not _is_open(state):
         return
     other = replace(case.other(target), making=(*case.making, case.resource.name))
     made = [key[-1] for key, _ in await _new_rows(other, missing)]
