@@ -133,9 +133,9 @@ class Harmless(unittest.TestCase):
         for name in ("in_print", "active", "domain", "default_language", "remaining", "currently_read"):
             self.assertFalse(flag(name, "boolean").singles_out, name)
         self.assertFalse(flag("default", "string").singles_out)
-        for name in ("locked", "is_locked", "isDeleted", "read_only", "final", "is_frozen"):
+        for name in ("locked", "is_locked", "isDeleted", "read_only", "finalized", "lock"):
             self.assertTrue(flag(name, "boolean").locks, name)
-        for name in ("lockable", "active", "archive", "finalist", "closed"):
+        for name in ("lockable", "active", "protected", "frozen", "final", "closed"):
             self.assertFalse(flag(name, "boolean").locks, name)
 
     def test_a_row_whose_delete_is_refused_is_removed_by_force_where_the_contract_has_it(self) -> None:

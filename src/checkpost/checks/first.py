@@ -198,19 +198,23 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
     state, shown = case.state, {name for row in case.state.rows_before for name in row}
     optional, untold = _optional(case, shown), _untold(case)
     while blame := blamed(refused, record):
-        remedies = len(state.joined) + len(state.unfilled) + len(state.left_out) + len(state.copied)
+        mended = False
         for name in blame:
             field, value = case.fields.get(name), record[name]
-            if field is not None and field.is_text and " " in str(value) and name not in state.joined:
-                state.joined.add(name)
-            elif name in untold and (name in shown or _NO_ROW.search(refused.answer.text)):
+            if name in untold and (name in shown or _NO_ROW.search(refused.answer.text)):
                 state.unfilled.add(name)
             elif name in optional:
                 state.left_out.add(name)
-            elif name in shown:
-                state.copied.add(name)
-        if len(state.joined) + len(state.unfilled) + len(state.left_out) + len(state.copied) == remedies:
-            break
+            elif field is not None and field.is_text and " " in str(value) and name not in state.joined:
+                state.joined.add(name)
+            else:
+                continue
+            mended = True
+        if not mended:  # values of rows last of all: a row of them alone bears nothing of the run's
+            copied = (blame & shown) - state.copied
+            state.copied |= copied
+            if not copied:
+                break
         record = await case.record()
         refused, key = await case.create(record, "a record with other values of fields that were refused")
         if key is not None:

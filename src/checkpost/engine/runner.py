@@ -158,7 +158,9 @@ class Runner:
         except Exception as error:  # its rows are looked for at the end
             case.remark(_own_fault(error))
         failures = watch.failures
-        shared = planned.check.creates and "own" in footprint.values() and outcome in {"failed", "blocked"}
+        # what makes the first rows of a table has that for itself
+        shared = planned.check.creates and not planned.check.gate and "own" in footprint.values()
+        shared = shared and outcome in {"failed", "blocked"}
         titles = tuple(dict.fromkeys(each.title for each in found if each.severity != "note"))
         before = {title for each in first.titles for title in each} if first is not None else set()
         reading = _only_reads(planned)

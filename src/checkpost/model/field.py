@@ -45,14 +45,8 @@ _ONE_ALONE = re.compile(
 )
 #: What a field is called that keeps a row from being changed or removed, or takes it out of sight.
 _LOCKS = re.compile(
-    r"(?:is|set)?[-_]?(?:locked|frozen|read[-_]?only|protected|immutable|sealed|finali[sz]ed|(?:soft[-_]?)?deleted|removed"
-    r"|trashed|purged)(?:[-_]?flag)?|(?:is|set)?[-_]?(?:lock|final)",
-    re.I,
-)
-#: What a field is called in which servers keep when and by whom a row was made or changed.
-_AUDITS = re.compile(
-    r"(?:date[-_]?)?(?:created|updated|modified|changed|edited|inserted|deleted|last[-_]?(?:modified|updated|changed))"
-    r"(?:[-_]?(?:at|on|by(?:[-_]?id)?|date|time|datetime|timestamp|user))?|(?:create|update|modify)[-_]?(?:time|date)",
+    r"(?:is|set)?[-_]?(?:locked|read[-_]?only|immutable|finali[sz]ed|(?:soft[-_]?)?deleted|removed|trashed|purged)"
+    r"(?:[-_]?flag)?|(?:is[-_]?)?lock",
     re.I,
 )
 #: What a number is called that is a row's place among all: a row that is put before others may move them.
@@ -120,11 +114,6 @@ class Field:
     def singles_out(self) -> bool:
         """Whether one row alone may have it true, by its name, so that the API may take it from another."""
         return self.types == {"boolean"} and _ONE_ALONE.fullmatch(self.name) is not None
-
-    @property
-    def audits(self) -> bool:
-        """Whether servers keep in it when or by whom a row was made or changed, by its name."""
-        return _AUDITS.fullmatch(self.name) is not None
 
     @property
     def locks(self) -> bool:

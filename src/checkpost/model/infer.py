@@ -466,11 +466,6 @@ def _resource(
         if "read" in addresses:
             operations["read"] = operations["list"]
             row_at = rows[0] if rows else row_at
-    guessed = bool(untold) or (known is not None and not described and GUESSED in shape_of(known).keywords)
-    if guessed:  # rows alone do not say what only the server sets
-        fields = tuple(
-            replace(each, created=False, updated=False, replaced=False) if each.audits else each for each in fields
-        )
     return Resource(
         name=family.name,
         collection=family.collection,
@@ -509,7 +504,7 @@ def _resource(
         searched=beside_it.parameters if beside_it else frozenset(),
         in_body=in_body,
         patched=takes_patch(operations.get("update")),
-        guessed=guessed,
+        guessed=bool(untold) or (known is not None and not described and GUESSED in shape_of(known).keywords),
         bodies_untold=tuple(untold),
         told=known if known is not None and GUESSED not in shape_of(known).keywords else None,
     )
