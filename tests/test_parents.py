@@ -11,12 +11,17 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from checkpost.checks.parents import made_first
+from checkpost.checks.parents import stands_on
 from checkpost.contract.reader import read_contract
 from checkpost.engine.target import understood
 from checkpost.profile.profile import Profile
+from checkpost.rows.script import Deeds, script
+from checkpost.wire.client import Client
+from checkpost.wire.door import Act, Made
+from checkpost.wire.exchange import Answer, Exchange, Request
+from checkpost.wire.session import Limits, Session
 from tests.simulation.api import BASE, BEDS, CROPS, HEADS, LOTS, TEAMS, Api, Column, Table, Temper
-from tests.simulation.trial import Trial, try_temper
+from tests.simulation.trial import Trial, target_of, try_temper
 
 
 class Particular(Api):
@@ -54,7 +59,7 @@ class Parents(unittest.TestCase):
                 file = Path(folder, "contract.json")
                 file.write_text(json.dumps(Api(Temper("any", tables), 0).contract()), "utf-8")
                 model = understood(read_contract(str(file)), Profile(Path(folder), base_url=BASE))[1]
-            return {name: set(above) for name, above in made_first(model).items()}
+            return {name: set(above) for name, above in stands_on(model).items()}
 
         self.assertEqual(order(CROPS, LOTS, BEDS), {"lots": {"crops"}})
         # a team has to have a head, and a head need not have a team
@@ -88,6 +93,25 @@ class Parents(unittest.TestCase):
         self.assertEqual(stored.outcome, "passed")
         self.assertRegex(stored.reason, "spaces in label were refused .*without keeper, whose values no row tells")
         self.assertNotIn("Documented fields are refused", [each.title for each in trial.result.findings])
+
+    def test_commands_make_what_is_referred_to_and_nothing_else_that_has_its_number(self) -> None:
+        target = target_of(Temper("any", (CROPS, LOTS)))
+        clients = {each.name: Client(Session({}, {}, Limits()), BASE, each, "") for each in target.model.resources}
+
+        def made(number: int, table: str, **record: Any) -> Exchange:
+            request = Request("POST", f"{BASE}/{table}", "", {"Content-Type": "application/json"}, json_of(record))
+            return Exchange(number, "", request, Answer(201, (), json_of({"id": 7, **record})), 0)
+
+        sent = [made(1, "crops", name="x"), made(2, "lots", label="y", crop_id=7, box_id=7)]
+        acts = {each.number: Act("create", (Made(table, {}),)) for each, table in zip(sent, clients, strict=True)}
+        rows = {each.number: [(table, (7,))] for each, table in zip(sent, clients, strict=True)}
+        command = script(sent[1:], {}, Deeds({each.number: each for each in sent}, acts, rows), clients.get)
+        self.assertRegex(command, r"^KEY=.*/crops.* && curl .*/lots")
+        self.assertIn(""""crop_id": '"$KEY"', "box_id": 7""", command)
+
+
+def json_of(value: Any) -> bytes:
+    return json.dumps(value).encode()
 
 
 def _creates_lot(exchange: Any) -> bool:

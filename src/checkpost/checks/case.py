@@ -732,12 +732,12 @@ class Case:
 
     def _release(self, key: Key) -> None:
         """Let others refer to the rows that one alone may refer to, and that goes."""
-        single = [each for each in self.resource.relations if self.fields[each.field].unique]
+        single = [each for each in self.resource.fields if each.unique and self.resource.relation(each.name)]
         number = self._ledger.table(self.resource.name).own.get(key) if single else None
         entry = self._ledger.journal.entry(number) if number is not None else None
         record = entry.record if entry is not None else {}
-        for relation in single:
-            self.taken(self.fields[relation.field]).discard(record.get(relation.field))
+        for each in single:
+            self.taken(each).discard(record.get(each.name))
 
     def again(self, key: Key) -> None:
         """Note that a row is there under the key of one that was gone."""

@@ -38,7 +38,7 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
         other = await case.record()
         taken, key = await case.create(other, "a record that refers to rows that are there")
         if key is not None:
-            case.state.spared |= above.keys()
+            case.world.spared |= {(case.resource.name, name) for name in above}
             case.remark(f"rows refer to those that are there: {said(exchange)} for one made to be referred to")
             return taken, key, other
         case.above = above
@@ -172,12 +172,6 @@ def _untold(case: Case) -> set[str]:
         for each in case.resource.writable("create")
         if not each.required and each.name not in filled and not each.types - {"integer", "string", "number"}
     }
-
-
-def _tell_unfilled(case: Case, refused: Exchange) -> None:
-    if case.state.unfilled:
-        names = ", ".join(sorted(case.state.unfilled))
-        case.remark(f"records are made without {names}, which refer to rows that are not known ({said(refused)})")
 
 
 def _tell_remedies(case: Case, refused: Exchange) -> None:

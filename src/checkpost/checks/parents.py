@@ -6,7 +6,7 @@ from __future__ import annotations
 import contextlib
 import itertools
 from collections import defaultdict
-from collections.abc import AsyncIterator, Iterable
+from collections.abc import AsyncIterator, Callable, Iterable
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -29,26 +29,27 @@ MOST_PARENTS, _USUAL = 50, 2
 _TRIES = 3
 
 
-def made_first(model: Model) -> dict[str, frozenset[str]]:
+def reached(start: str, onward: Callable[[str], Iterable[str]]) -> set[str]:
+    """The tables that one leads to, straight or by others between; itself only where a way leads back."""
+    found: set[str] = set()
+    waiting = [start]
+    while waiting:
+        new = set(onward(waiting.pop())) - found
+        found |= new
+        waiting += new
+    return found
+
+
+def stands_on(model: Model) -> dict[str, frozenset[str]]:
     """For each table, those it refers to in which a row can be made before its own first one. Of tables that refer to
     each other one comes first, that whose rows need not refer to the other's if there is one."""
     straight: dict[str, set[str]] = defaultdict(set)
-
-    def above(name: str) -> set[str]:
-        found: set[str] = set()
-        waiting = [name]
-        while waiting:
-            new = straight[waiting.pop()] - found
-            found |= new
-            waiting += new
-        return found
-
     edges = [(each, relation) for each in model.resources for relation in each.relations]
     for resource, relation in sorted(edges, key=lambda each: not _required(*each)):
         target = model.resource(relation.resource)
         if target is None or not _made(resource) or not _made(target):
             continue
-        if resource.name not in {target.name, *above(target.name)}:
+        if resource.name not in {target.name, *reached(target.name, straight.__getitem__)}:
             straight[resource.name].add(target.name)
     return {name: frozenset(tables) for name, tables in straight.items() if tables}
 
@@ -73,10 +74,8 @@ def touches(world: World, resource: str, target: str) -> bool:
     others do counts. The rows of a tree may hold what no answer shows: how many are below, or where they stand."""
     if resource == target:
         return True
-    state = world.state(resource)
-    if target in state.touching or target in state.spared:
-        return target in state.touching
-    return any(each.touching for each in world.states.values())
+    pair = resource, target
+    return pair in world.touching or (pair not in world.spared and bool(world.touching))
 
 
 @contextlib.asynccontextmanager
@@ -84,7 +83,7 @@ async def standing_on_own(case: Case) -> AsyncIterator[None]:
     """Have the records of a check that other checks stand on refer to rows made for that, which are removed behind it:
     those of the first row that a table gets, and those that would change others'."""
     check, name, others = case.check, case.resource.name, list["Case"]()
-    targets = sorted(case.world.made_first.get(name, ())) if check.gate and check.creates else []
+    targets = sorted(case.world.stands_on.get(name, ())) if check.gate and check.creates else []
     targets = [each for each in targets if check.name == FIRST or touches(case.world, name, each)]
     if not targets and check.name != FIRST:
         yield
@@ -111,7 +110,7 @@ async def _stand(case: Case, name: str, others: list[Case]) -> None:
     if not _is_open(case.world.state(name)):
         return
     other = replace(case.other(target), making=(*case.making, case.resource.name), above={})
-    for further in sorted(case.world.made_first.get(name, ())):
+    for further in sorted(case.world.stands_on.get(name, ())):
         if touches(case.world, name, further):
             await _stand(other, further, others)
     others.append(other)
@@ -139,7 +138,7 @@ async def see_touched(case: Case) -> None:
             changed = _changed(before, (await other.row_now(key))[1])
         except Blocked:
             changed = True
-        (case.state.touching if changed else case.state.spared).add(name)
+        (case.world.touching if changed else case.world.spared).add((case.resource.name, name))
 
 
 def _changed(before: Row, now: Row) -> bool:
@@ -163,7 +162,7 @@ async def parents(case: Case, relation: Relation, more: int = 0) -> list[Any]:
     state, optional = world.state(target.name), not _required(case.resource, relation)
     known, own = await _others(case, target), touches(world, case.resource.name, target.name)
     if case.above is not None and not case.making:
-        later = _made(target) and target.name not in world.made_first.get(case.resource.name, ())
+        later = _made(target) and target.name not in world.stands_on.get(case.resource.name, ())
         if known or (later and optional):
             return [] if later and optional and (case.check.name == FIRST or own) else known
     if target.name in case.making or (target.name == case.resource.name and not own):

@@ -16,7 +16,7 @@ from checkpost.model.relation import Relation
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import same
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Key, key_text
+from checkpost.wire.listing import key_text
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 _MOST_LOOKED_UP = 20
@@ -53,11 +53,10 @@ async def resolves(case: Case) -> AsyncIterator[Finding]:
     for relation, target in relations:
         if "read" not in target.operations or relation.field not in snapshot.fields:
             continue
-        known = await _known_keys(case, target)
+        told = await _known_keys(case, target)
         shown = [row.get(relation.field) for row in snapshot.rows]
         # where rows show the other row whole, its key is a member of it
         values = {each.get(relation.target) if isinstance(each, dict) else each for each in shown} - {None}
-        told = {str(key[-1]) for key in known}  # the keys of documents are texts of numbers
         unknown = sorted((each for each in values if isinstance(each, str | int) and str(each) not in told), key=str)
         other = case.other(target)
         looked_up = unknown[:_MOST_LOOKED_UP]
@@ -92,16 +91,17 @@ async def resolves(case: Case) -> AsyncIterator[Finding]:
 
 async def _is_seen(case: Case, relation: Relation, target: Resource) -> bool:
     """Whether some row holds the key of a row that it is to refer to."""
-    told = {str(key[-1]) for key in await _known_keys(case, target)}
+    told = await _known_keys(case, target)
     return any(str(row.get(relation.field)) in told for row in case.state.rows_before)
 
 
-async def _known_keys(case: Case, target: Resource) -> set[Key]:
-    """The keys of the rows that may be referred to, as far as its list shows them."""
+async def _known_keys(case: Case, target: Resource) -> set[str]:
+    """The keys of the rows that may be referred to, as far as its list shows them, as texts: the keys of documents are
+    texts of numbers."""
     state = case.world.state(target.name)
     if state.before is None and "list" in target.operations:
         state.before = await case.world.client(target).whole_list(case.world.most_rows, case.check.name)
-    return set(state.before.by_key) if state.before is not None else set()
+    return {str(key[-1]) for key in state.before.by_key} if state.before is not None else set()
 
 
 @check("relate.absent", needs=_NEEDS, creates=True, cost=_cost)

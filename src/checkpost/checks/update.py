@@ -128,17 +128,16 @@ def judge_change(
     """The findings about one update: what was sent is stored, the rest stays, the answer is true."""
     found: list[Finding] = []
     now = datetime.now(UTC)
-    lost = [
-        name
-        for name in differences(case.fields, change, after)
-        if name in before
-        and name not in case.state.disputed
-        and same(case.fields[name], before[name], after[name])
-        and alteration(case.fields[name], change[name], after[name]) != "the number was rounded"
-        and not kept_by_server(case.fields[name], change[name], after[name], now)
-    ]
     other = differences(case.fields, change, after)
     kept = [name for name in other if kept_by_server(case.fields[name], change[name], after[name], now)]
+    lost = [
+        name
+        for name in other
+        if name in before
+        and name not in (*kept, *case.state.disputed)
+        and same(case.fields[name], before[name], after[name])
+        and alteration(case.fields[name], change[name], after[name]) != "the number was rounded"
+    ]
     case.learn(case.state.unchangeable, kept)
     if lost:
         name = lost[0]

@@ -15,7 +15,7 @@ from urllib.parse import parse_qsl, urlsplit
 from checkpost.checks.conformance.answer import conform
 from checkpost.checks.conformance.fields import rows_as_told, undocumented_fields
 from checkpost.checks.conformance.observation import Observation
-from checkpost.checks.parents import made_first
+from checkpost.checks.parents import stands_on
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.validators import Validators
 from checkpost.findings import Finding, Findings
@@ -110,9 +110,6 @@ class State:
     #: Keys of rows that were made for others to refer to, and whether none can be made.
     parents: list[Any] = field(default_factory=list)
     no_parent: bool = False
-    #: The tables whose rows change where its own rows are written that refer to them, and those whose rows do not.
-    touching: set[str] = field(default_factory=set)
-    spared: set[str] = field(default_factory=set)
     #: Whether a text of its rows can bear the run's mark, once that is known.
     markable: bool | None = None
     usual: dict[str, Field] = field(default_factory=dict)
@@ -243,9 +240,13 @@ class World:
     #: The database behind the API, where the profile names one.
     behind: Behind | None = None
 
+    #: Pairs of tables: what writes a row of the one changes the row of the other that it refers to, or was seen not to.
+    touching: set[tuple[str, str]] = field(default_factory=set)
+    spared: set[tuple[str, str]] = field(default_factory=set)
+
     @cached_property
-    def made_first(self) -> Mapping[str, frozenset[str]]:
-        return made_first(self.model)
+    def stands_on(self) -> Mapping[str, frozenset[str]]:
+        return stands_on(self.model)
 
     @property
     def most_rows(self) -> int:

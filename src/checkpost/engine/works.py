@@ -8,7 +8,7 @@ from collections.abc import Iterable, Sequence
 from functools import partial
 
 from checkpost.checks.order import builds_on
-from checkpost.checks.parents import FIRST, touches
+from checkpost.checks.parents import FIRST, reached, touches
 from checkpost.checks.registry import HOLD
 from checkpost.checks.world import World
 from checkpost.engine.plan import Planned
@@ -77,7 +77,7 @@ def works_of(world: World, planned: Sequence[Planned]) -> list[Work]:
             after |= {other for table in tables.made_first[each.resource.name] for other in readers[table]}
         if each.check.name == FIRST:
             # its rows refer to some that are made for that
-            above = world.made_first.get(each.resource.name, ()) if world.ledger is not None else ()
+            above = world.stands_on.get(each.resource.name, ())
             after |= {other for table in above for name in _KNOWN for other in named.get((table, name), ())}
         elif each.check.creates and not each.check.gate:
             after |= {other for relation in each.resource.relations for other in readers[relation.resource]}
@@ -113,7 +113,7 @@ class _Tables:
         for each in world.model.resources:
             for relation in each.relations:
                 self._referring[relation.resource].add(each.name)
-        above = {each.name: self._above(each.name) for each in world.model.resources}
+        above = {each.name: reached(each.name, lambda at: self._parents.get(at, ())) for each in world.model.resources}
         #: For each table, those in which rows may be made first for its rows, straight or by others between; where
         #: tables refer to each other, not the table itself.
         self.made_first = {
@@ -131,30 +131,18 @@ class _Tables:
             if relation.resource != resource.name and (leans or before is None or not before.by_key):
                 yield relation.resource
 
-    def _above(self, name: str) -> set[str]:
-        found: set[str] = set()
-        waiting = [name]
-        while waiting:
-            new = set(self._parents.get(waiting.pop(), ())) - found
-            found |= new
-            waiting += new
-        return found
-
     def _stood_on(self, name: str, first: bool) -> set[str]:
         """The tables in which rows are made for others to refer to, straight or by others between: for the first row,
         or since what refers to them is seen to change them."""
-        if self.world.ledger is None:
-            return set()
-        waiting = list(self.world.made_first.get(name, ())) if first else [name]
-        found = {*waiting}
-        while waiting:
-            at = waiting.pop()
+
+        def onward(at: str) -> set[str]:
+            if first and at == name:
+                return set(self.world.stands_on.get(name, ()))
             resource = self.world.model.resource(at)
             further = {each.resource for each in resource.relations} if resource is not None else set()
-            new = {table for table in further if touches(self.world, at, table)} - found
-            found |= new
-            waiting += new
-        return found - {name}
+            return {table for table in further if touches(self.world, at, table)}
+
+        return reached(name, onward) - {name} if self.world.ledger is not None else set()
 
     def touched(self, planned: Planned) -> list[str]:
         """The tables that a check touches, its own first."""

@@ -232,10 +232,11 @@ def _named_by_path(
 
 def _above(own: Resource, field: Field) -> Relation | None:
     """A reference to the row of the same table that a row stands under."""
-    key = own.field(own.key.fields[-1]) if own.key is not None else None
+    name, key = normal(field.name), own.field(own.key.fields[-1]) if own.key is not None else None
+    if not name.startswith("parent") or key is None or not _agree(key, field) or _chosen(field):
+        return None
     stems = ("", *_names(own), *_last_words(own))
-    names = {f"{head}{stem}{end}" for head in ("parent",) for stem in stems for end in ("", *_SUFFIXES)}
-    if key is None or normal(field.name) not in names or not _agree(key, field) or _chosen(field):
+    if name.removeprefix("parent") not in {f"{stem}{end}" for stem in stems for end in ("", *_SUFFIXES)}:
         return None
     return _target(own, field, Reason("its name is that of a row above, and it has the type of the key", "likely"))
 

@@ -6,9 +6,9 @@ from __future__ import annotations
 import json
 import re
 import shlex
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from collections.abc import Set as AbstractSet
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 from urllib.parse import quote, urlsplit
 
@@ -139,7 +139,7 @@ class _Writer:
         for row in rows:
             url, there = _in_url(url, row[1][0], self.variables[row])
             put |= {row} if there else set()
-        body, inside = self._in_body(request, {**dict.fromkeys(rows, frozenset()), **self._refer(exchange, act)})
+        body, inside = self._in_body(request, {**self._refer(exchange, act), **dict.fromkeys(rows, frozenset())})
         if act is not None and not set(rows) <= put | inside:
             return False
         text = _word(body, only_marked=True)
@@ -172,8 +172,8 @@ class _Writer:
         return list(dict.fromkeys(found))
 
     def _in_body(self, request: Request, rows: Mapping[Named, frozenset[str]]) -> tuple[str, set[Named]]:
-        """A JSON body with variables in the places of rows' keys, under the name of the key, of a reference or one that
-        comes with the row, or in a list of plain values; and the rows whose keys it holds."""
+        """A JSON body with variables in the places of rows' keys: under the members that come with one, else under the
+        name of the key or of a reference, or in a list of plain values; and the rows whose keys it holds."""
         text = (request.body or b"").decode("utf-8", "replace")
         inside: set[Named] = set()
         written = []
@@ -186,8 +186,9 @@ class _Writer:
             found: dict[str, bool] = {}
             for row, members in rows.items():
                 client, mark = self.reach(row[0]), f"\x00{self.variables[row]}\x00"
-                names = members | set(client.resource.key.fields if client and client.resource.key else ())
-                value, there = _replaced(value, names, row[1][0], mark, False)
+                own = client.resource.key.fields if client is not None and client.resource.key else ()
+                fits = members.__contains__ if members else partial(_may_be_key, own)
+                value, there = _replaced(value, fits, row[1][0], mark)
                 if there:
                     found[mark] = isinstance(row[1][0], str)
                     inside.add(row)
@@ -199,22 +200,26 @@ class _Writer:
         return "\n".join(written), inside
 
 
-def _replaced(value: Any, names: AbstractSet[str], key: Any, mark: str, listed: bool) -> tuple[Any, bool]:
-    """A JSON value with a mark in each place of a key: of a member with one of the names or of one that ends in "id" or
-    alike, and among plain values of a list."""
+def _may_be_key(own: Collection[str], name: str) -> bool:
+    """Whether a member with a name may hold a row's key: the fields of that, whatever ends in "id" or alike, and the
+    plain values of a list, which have no name."""
+    return not name or name in own or _REFERS.search(name) is not None
+
+
+def _replaced(value: Any, fits: Callable[[str], bool], key: Any, mark: str) -> tuple[Any, bool]:
+    """A JSON value with a mark in place of a key, wherever it is the value of a member whose name ``fits``."""
+
+    def put(name: str, each: Any) -> tuple[Any, bool]:
+        here = each == key and type(each) is type(key) and fits(name)
+        return (mark, True) if here else _replaced(each, fits, key, mark)
+
     if isinstance(value, list):
-        pairs = [_replaced(each, names, key, mark, True) for each in value]
+        pairs = [put("", each) for each in value]
         return [each for each, _ in pairs], any(there for _, there in pairs)
     if isinstance(value, dict):
-        found, any_there = {}, False
-        for name, each in value.items():
-            if each == key and type(each) is type(key) and (name in names or _REFERS.search(name)):
-                found[name], any_there = mark, True
-            else:
-                found[name], there = _replaced(each, names, key, mark, False)
-                any_there = any_there or there
-        return found, any_there
-    return (mark, True) if listed and value == key and type(value) is type(key) else (value, False)
+        named = {name: put(name, each) for name, each in value.items()}
+        return {name: each for name, (each, _) in named.items()}, any(there for _, there in named.values())
+    return value, False
 
 
 def _values_of(name: str, value: Any) -> Iterator[str | int]:
