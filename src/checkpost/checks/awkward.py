@@ -56,7 +56,7 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
     made = await all_of(_create_with(case, plan) for plan in plans)
     rows: list[tuple[Plan, Own]] = []
     crashed: list[Plan] = []
-    lengths, usual = _Lengths(case), None
+    texts, usual = _Texts(case), None
     for plan, (own, exchange) in zip(plans, made, strict=True):
         if own is not None:
             rows.append((plan, own))
@@ -73,14 +73,14 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
                     and not case.resource.guessed
                     and case.fields[name].types
                     and is_of_value(refusal, name, case.fields)
-                    and not await lengths.explain(name, variant, refusal)
+                    and not await texts.explain(name, variant, refusal)
                 ):
                     if usual is None:
-                        usual, _ = await _create_with(case, {})
+                        usual, answer = await _create_with(case, {})
                     if usual is None:
-                        raise Blocked("a record of usual values is refused as well")
+                        raise Blocked(f"a record of usual values is not taken either: {said(answer)}")
                     yield _valid_refused(case, name, variant, refusal)
-    for found in lengths.findings():
+    for found in texts.findings():
         yield found
     rows += await _beside_crashes(case, crashed)
     listing = await case.listing() if case.has("list") and not case.has("read") else None
@@ -122,26 +122,33 @@ async def _create_with(case: Case, plan: Plan) -> tuple[Own | None, Exchange]:
     return (Own(key, record, exchange) if key is not None else None), exchange
 
 
-class _Lengths:
-    """Texts that are refused for their length alone, where the contract states none: a plain text of as many characters
-    is refused as well."""
+class _Texts:
+    """Texts that are refused for no sign in them: since their field takes no plain text either, or for their length
+    alone where the contract states none, so that a plain text of as many characters is refused as well."""
 
     def __init__(self, case: Case) -> None:
         self._case = case
+        self._plain: dict[str, tuple[Variant, Exchange] | None] = {}
         self._refused: dict[str, tuple[int, Exchange]] = {}
         self._taken: dict[str, int] = {}
 
     async def explain(self, name: str, variant: Variant, refusal: Exchange) -> bool:
-        """Whether a value was refused for its length."""
+        """Whether a value was refused for such a reason."""
         # many programs count the two halves of a character beyond the basic plane
         field, length = self._case.fields[name], len(str(variant.value).encode("utf-16-le", "surrogatepass")) // 2
-        if not field.is_text or field.max_length is not None or not isinstance(variant.value, str):
+        if not field.is_text or not isinstance(variant.value, str):
             return False
-        if length <= self._taken.get(name, 0):
+        text = str(await self._case.value(field))
+        if name not in self._plain:
+            plain = Variant("a plain text", text)
+            own, exchange = await _create_with(self._case, {name: plain})
+            self._plain[name] = (plain, exchange) if own is None and exchange.answer.refused else None
+        if self._plain[name] is not None:
+            return True
+        if field.max_length is not None or length <= self._taken.get(name, 0):
             return False
         if name in self._refused and length >= self._refused[name][0]:
             return True
-        text = str(await self._case.value(field))
         if length <= len(text):
             return False
         plain = Variant("a text as long", text + "x" * (length - len(text)))
@@ -153,6 +160,9 @@ class _Lengths:
         return False
 
     def findings(self) -> Iterator[Finding]:
+        for name, refused in self._plain.items():
+            if refused is not None:
+                yield _valid_refused(self._case, name, *refused)
         for name, (length, refusal) in self._refused.items():
             yield self._case.finding(
                 "warning",

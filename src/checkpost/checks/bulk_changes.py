@@ -103,7 +103,7 @@ def _answered(
     lost: Sequence[int],
 ) -> list[Finding]:
     """Whether the answer to changes of many rows tells what was done."""
-    told = told_by(case, exchange.answer, len(keys))
+    told = told_by(case, exchange.answer, keys)
     if lost:
         return []
     if told.refused or (told.count is not None and told.count != len(keys)):
@@ -153,13 +153,13 @@ async def _absent_among(case: Case, bulk: Bulk, rows: Sequence[Own], field: Fiel
         case.again(absent)
         case.remark("changes of many rows make those that there are not")
         return
-    for found in _partly(case, bulk, exchange, changed, "changes"):
+    for found in _partly(case, bulk, exchange, (rows[0].key, absent), changed, "changes"):
         yield found
 
 
-def _partly(case: Case, bulk: Bulk, exchange: Exchange, done: bool, what: str) -> list[Finding]:
+def _partly(case: Case, bulk: Bulk, exchange: Exchange, keys: Sequence[Key], done: bool, what: str) -> list[Finding]:
     """Whether the answer to a request about a row that there is and one that is missing tells what was done."""
-    told = told_by(case, exchange.answer, 2)
+    told = told_by(case, exchange.answer, keys)
     status = exchange.answer.status
     if exchange.answer.refused and done:
         title = f"Refused {what} of many rows are done in part"
@@ -222,7 +222,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
         seen = f"{len(foreign) + 2 - sum(there[2:])} more gone"
         yield bulk_finding(case, bulk, "Bulk delete removes other rows too", "the two rows alone", seen, [exchange])
         return
-    told = told_by(case, exchange.answer, 2)
+    told = told_by(case, exchange.answer, keys[:2])
     if told.count is not None and told.count != 2 and not any(there[:2]):
         title = "A bulk request reports a wrong count"
         yield bulk_finding(case, bulk, title, "2", str(told.count), [exchange])
@@ -236,7 +236,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     gone = not await _is_there(case, keys[2])
     if gone:
         case.forget(keys[2])
-    for found in _partly(case, bulk, exchange, gone, "removals"):
+    for found in _partly(case, bulk, exchange, both, gone, "removals"):
         yield found
 
 

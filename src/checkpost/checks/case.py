@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, TypeVar
 
-from checkpost.checks.parents import MOST_PARENTS, parents, touches
+from checkpost.checks.parents import MOST_PARENTS, parents, touches, try_removal
 from checkpost.checks.registry import CHECKS, Blocked, Check, Skipped
 from checkpost.checks.together import all_of
 from checkpost.checks.world import WATCH, State, World
@@ -21,6 +21,7 @@ from checkpost.contract.node import Node
 from checkpost.findings import Basis, Differing, Finding, Severity, operation_name
 from checkpost.model.field import MISSING, Field
 from checkpost.model.media import is_form, request_media_type
+from checkpost.model.paths import singular
 from checkpost.model.purpose import Purpose
 from checkpost.model.relation import Relation
 from checkpost.model.resource import Resource
@@ -31,7 +32,7 @@ from checkpost.rows.ledger import Ledger
 from checkpost.rows.resemblance import match
 from checkpost.rows.table import as_number
 from checkpost.values.coined import has_mark
-from checkpost.values.plain import Values
+from checkpost.values.plain import Values, example_of
 from checkpost.values.usual import joined, usual
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made, Unsafe
@@ -106,6 +107,8 @@ class Case:
     answered: dict[int, Exchange] = field(default_factory=dict)
     #: By table, the row made for its own rows to refer to, with the case that made it; None where that is not done.
     above: dict[str, tuple[Case, Key, Row]] | None = None
+    #: Whether its row is made to see whether such can be removed again.
+    trying: bool = False
     #: The key that a create was answered with, where the list shows its row under another.
     misnamed: Key | None = None
 
@@ -208,14 +211,23 @@ class Case:
         row has the key."""
         if self.resource.patched:
             return {}
-        names = self.resource.key_fields
         writable = {each.name for each in self.resource.writable("update")}
-        missing = (shape_of(self.body_schema("update")).required & writable) - set(change) - set(names)
+        missing = (shape_of(self.body_schema("update")).required & writable | self.state.wanted_beside) - set(change)
+        # a member that refers to the table itself is the row's own key by another name
+        own = {each: key[0] for each in missing if len(key) == 1 and self.is_own_key(each)}
+        own |= {name: value for name, value in zip(self.resource.key_fields, key, strict=True) if name in missing}
+        missing -= set(own)
         if not missing:
-            return {}
+            return own
         row = (await self.read(key))[1] if self.has("read") else (await self.listing()).by_key.get(key)
         known = row if row is not None else await self.record()
-        return {name: known[name] for name in missing if name in known}
+        return {**{name: known[name] for name in missing if name in known}, **own}
+
+    def is_own_key(self, name: str) -> bool:
+        """Whether a field is the row's own key under the name of its table, which no row shows."""
+        relation = self.resource.relation(name)
+        itself = relation is not None and relation.resource == self.resource.name
+        return itself and not self.fields[name].shown and name.lower() == singular(self.resource.name).lower()
 
     def other(self, resource: Resource) -> Case:
         """The same check with another resource."""
@@ -343,8 +355,9 @@ class Case:
     async def value(self, each: Field, unlike: Any = MISSING) -> Any:
         """A new valid value for a field, different from ``unlike`` if its rules allow; MISSING if none is
         known."""
-        if each.name in self.resource.values:
-            stated = self.resource.values[each.name]
+        fixed = {**self.state.flagged, **self.resource.values}
+        if each.name in fixed:
+            stated = fixed[each.name]
             return MISSING if unlike is not MISSING and same(each, unlike, stated) else stated
         relation = self.resource.relation(each.name)
         if relation is not None:
@@ -354,7 +367,10 @@ class Case:
             others = [value for value in values if value is not None and (unlike is MISSING or value != unlike)]
             if others:
                 return others[self.values.number() % len(others)]
-        each = joined(self._usual(each)) if each.name in self.state.joined else self._usual(each)
+        if each.name in self.state.exemplary and not each.unique:
+            return example_of(each)
+        joint = self.state.joined.get(each.name)
+        each = joined(self._usual(each), joint) if joint is not None else self._usual(each)
         for _ in range(8):
             value = self.values.plain(each)
             if each.unique and isinstance(value, str | int) and not self.reserve(each, value):
@@ -363,11 +379,16 @@ class Case:
                 return value
         if each.type == "boolean":
             return not unlike
+        if each.type == "array":
+            held = [row.get(each.name) for row in self.state.rows_before]
+            texts = [value for value in held if value and all(isinstance(one, str) for one in value)]
+            return next((value for value in texts if not same(each, unlike, value)), MISSING)
         return MISSING
 
     async def _reference(self, each: Field, relation: Relation, unlike: Any) -> Any:
         """The key of a row that a field may refer to, other than ``unlike``; where rows are not to share one, of one
         that none refers to."""
+        await try_removal(self)
         before: list[Any] = []
         for more in range(MOST_PARENTS if each.unique else 1):
             keys = [_as_field(each, key) for key in await parents(self, relation, more)]
@@ -376,6 +397,9 @@ class Case:
             before = keys
             taken = self.taken(each) if each.unique else set()
             others = [key for key in keys if key not in taken and (unlike is MISSING or not same(each, unlike, key))]
+            # what refers to a row that is locked may be held by it; of several references a pair may have to be unique
+            proved = self.state.released.get(each.name, set()) if len(self.resource.relations) == 1 else set()
+            others = others if each.unique else [key for key in others if key in proved] or others
             if others:
                 value = others[self.values.number() % len(others)]
                 taken |= {value} if each.unique else set()
@@ -518,6 +542,12 @@ class Case:
     def made_keys(self) -> set[Key]:
         """Every key that a row of the run's has had."""
         return self.world.ledger.made_keys(self.resource.name) if self.world.ledger is not None else set()
+
+    def was_there(self, key: Key) -> bool:
+        """Whether a row was there before the run began to write, as far as is known: what came since may come and go
+        with rows of other tables that the run makes and removes."""
+        table = self.world.ledger.table(self.resource.name) if self.world.ledger is not None else None
+        return table is None or not table.looked_at or key in table.known
 
     async def own(self, count: int = 1, full: bool = True) -> list[Own]:
         """New rows to work with. Raises Blocked if they cannot be made."""
@@ -732,12 +762,16 @@ class Case:
 
     def _release(self, key: Key) -> None:
         """Let others refer to the rows that one alone may refer to, and that goes."""
-        single = [each for each in self.resource.fields if each.unique and self.resource.relation(each.name)]
-        number = self._ledger.table(self.resource.name).own.get(key) if single else None
+        referring = [each for each in self.resource.fields if self.resource.relation(each.name)]
+        number = self._ledger.table(self.resource.name).own.get(key) if referring else None
         entry = self._ledger.journal.entry(number) if number is not None else None
         record = entry.record if entry is not None else {}
-        for each in single:
-            self.taken(each).discard(record.get(each.name))
+        for each in referring:
+            value = record.get(each.name)
+            if each.unique:
+                self.taken(each).discard(value)
+            elif isinstance(value, str | int):
+                self.state.released.setdefault(each.name, set()).add(value)
 
     def again(self, key: Key) -> None:
         """Note that a row is there under the key of one that was gone."""

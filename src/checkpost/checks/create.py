@@ -9,9 +9,9 @@ from typing import Any
 from urllib.parse import urljoin, urlsplit
 
 from checkpost.checks.addressing import found_otherwise
-from checkpost.checks.blame import blamed, said
+from checkpost.checks.blame import blamed, said, wants
 from checkpost.checks.case import Case, Own
-from checkpost.checks.first import first_row, unsaid_members, wants
+from checkpost.checks.first import first_row, unsaid_members
 from checkpost.checks.parents import see_touched
 from checkpost.checks.readback import (
     answer_differs,
@@ -30,7 +30,7 @@ from checkpost.findings import Finding
 from checkpost.model.field import MISSING, Field
 from checkpost.oracle.same import differences, same
 from checkpost.wire.exchange import Exchange, Request
-from checkpost.wire.listing import Key, Row, key_text
+from checkpost.wire.listing import Key, Listing, Row, key_text
 
 #: A default that is an expression for the database to evaluate, and no value.
 _EXPRESSION = re.compile(r"\w\(.*\)|::|^CURRENT_|^now$|^uuid$|^autoincrement$", re.I)
@@ -167,7 +167,8 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
         )
         return
     if gone_from_list and listing is not None:
-        yield _not_listed(case, [exchange, listing.exchanges[-1]])
+        hidden = await _hidden_by_a_flag(case, own, listing)
+        yield hidden or _not_listed(case, [exchange, listing.exchanges[-1]])
     for found in stored_as_sent(case, own, reads, read or listed, listed):
         yield found
     if read is not None:
@@ -243,6 +244,37 @@ def stored_as_sent(
     if not found:
         found += answer_differs(case, "create", own.exchange, row, own.record)
     return found + disputed
+
+
+#: How many flags are tried, where a row with them is not in the list.
+_MOST_FLAGS = 4
+
+
+async def _hidden_by_a_flag(case: Case, own: Own, listing: Listing) -> Finding | None:
+    """What is found where a row is not in the list for a flag that it has, and one without it is; later rows are made
+    without it then."""
+    flags = [name for name, value in own.record.items() if isinstance(value, bool) and name not in case.resource.values]
+    for name in flags[:_MOST_FLAGS]:
+        value = bool(own.record[name])
+        case.state.flagged[name] = not value
+        other, key = await case.create(await case.record(), f"a record with {name} = {shown(not value)}")
+        if key is not None:
+            seen = await case.listing()
+            if not await missing_from_list(case, [Own(key, {}, other)], seen):
+                return case.finding(
+                    "warning",
+                    "expectation",
+                    "The list leaves out rows by a flag, and the contract does not say so",
+                    "every row",
+                    f"a row with {name} = {shown(value)} can be read by its key alone; one with {shown(not value)}"
+                    " is in the list",
+                    cause="hidden by a flag",
+                    purpose="list",
+                    subjects=[name],
+                    evidence=[own.exchange, listing.exchanges[-1], other, seen.exchanges[-1]],
+                )
+        del case.state.flagged[name]
+    return None
 
 
 def _not_listed(case: Case, evidence: list[Exchange]) -> Finding:

@@ -212,6 +212,7 @@ async def other_rows(case: Case) -> AsyncIterator[Finding]:
         if not all(listing.complete for listing in lists):
             raise Skipped("the list is too long to compare all rows, or cannot be read whole")
         lost = set(lists[-2].by_key) - set(lists[-1].by_key) - case.made_keys
+        lost = {key for key in lost if case.was_there(key)}
         if not lost:
             return
     for _ in range(_LOOKS):  # nothing is deleted meanwhile: what goes all the same is somebody else's doing

@@ -5,12 +5,14 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from checkpost.checks.blame import blamed, members_in, said
+from checkpost.checks.blame import blamed, members_in, said, wants
 from checkpost.checks.case import Case
 from checkpost.model.envelopes import RECORD_MEMBERS
+from checkpost.model.field import MISSING, Field
 from checkpost.model.paths import singular
 from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
+from checkpost.values.plain import example_of
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key
 
@@ -20,11 +22,6 @@ _RECIPES = {
     "copy all": "a record like a row that is there, its texts too",
     "least": "a record of the required fields",
 }
-
-
-#: What a refusal says of a value that is not there, and how a member ends that holds a key.
-_MISSING = re.compile(r"\b(?:null|blank|empty|required|missing|must)\b", re.I)
-_KEY_ENDING = re.compile(r"_?(?:id|uuid|key)$|(?<=[a-z])(?:Id|ID|Uuid|Key)$")
 
 
 async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
@@ -47,8 +44,9 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
         return exchange, key, full
     # 403 is also how a key of the client's is refused (JSON:API 1.1, 9.1.1), and how some refuse a field's value
     unsaid = unsaid_members(case, full)
-    of_values = exchange.answer.status == 403 and (blamed(exchange, full) or wants(exchange, unsaid))
-    final = {401, 404, 405} if of_values or (either and case.client_keys) else {401, 403, 404, 405}
+    # and 404 how a row that a field names is not found
+    of_values = exchange.answer.status in {403, 404} and (blamed(exchange, full) or wants(exchange, unsaid))
+    final = {401, 405} if of_values else {401, 404, 405} if either and case.client_keys else {401, 403, 404, 405}
     # a server error may come from a rule that the contract does not tell as well as a refusal may
     if exchange.answer.status in final:
         return exchange, key, full
@@ -122,14 +120,6 @@ def unsaid_members(case: Case, record: dict[str, Any]) -> dict[str, Any]:
     return found
 
 
-def wants(refused: Exchange, members: dict[str, Any]) -> set[str]:
-    """The members that a refusal says are missing, by their names or without the ending of a key's."""
-    if not _MISSING.search(refused.answer.text):
-        return set()
-    by_base = {_KEY_ENDING.sub("", name): name for name in members}
-    return blamed(refused, members) or {by_base[base] for base in blamed(refused, by_base)}
-
-
 async def _wrapped(case: Case, record: dict[str, Any], refused: Exchange) -> tuple[Exchange, Key | None]:
     """A record that was refused, inside a member that the refusal names, where the contract does not describe the body;
     else the refusal itself."""
@@ -178,7 +168,8 @@ def _tell_remedies(case: Case, refused: Exchange) -> None:
     state = case.state
     state.refused_with = refused if state.left_out else None
     for names, what in (
-        (state.joined, "texts with spaces in {} were refused ({}); such without were taken"),
+        (state.joined, "texts with spaces or other signs in {} were refused ({}); such without were taken"),
+        (state.exemplary, "generated values of {} were refused ({}); the contract's examples were taken"),
         (state.unfilled, "records are made without {}, whose values no row tells ({})"),
         (state.copied, "generated values of {} were refused ({}); those of rows were taken"),
     ):
@@ -197,10 +188,13 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
             field, value = case.fields.get(name), record[name]
             if name in untold and (name in shown or _NO_ROW.search(refused.answer.text)):
                 state.unfilled.add(name)
+            elif field is not None and field.is_text and _is_worded(case, value) and state.joined.get(name) != "":
+                # a hyphen in place of spaces first, then small letters and digits alone
+                state.joined[name] = "-" if " " in value else ""
+            elif field is not None and name not in state.exemplary and _has_example(case, field):
+                state.exemplary.add(name)
             elif name in optional:
                 state.left_out.add(name)
-            elif field is not None and field.is_text and " " in str(value) and name not in state.joined:
-                state.joined.add(name)
             else:
                 continue
             mended = True
@@ -213,9 +207,20 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
         refused, key = await case.create(record, "a record with other values of fields that were refused")
         if key is not None:
             return refused, key, record
-    for remedy in (state.joined, state.unfilled, state.left_out, state.copied):
+    for remedy in (state.joined, state.exemplary, state.unfilled, state.left_out, state.copied):
         remedy.clear()
     return None
+
+
+def _has_example(case: Case, field: Field) -> bool:
+    """Whether the contract has a valid example of a field, which need not be another in each row."""
+    shown = example_of(field)
+    return shown is not MISSING and not field.unique and case.world.valid(field, shown)
+
+
+def _is_worded(case: Case, value: Any) -> bool:
+    """Whether a value is a text that was made for this run, with signs between its words."""
+    return isinstance(value, str) and case.world.mark in value and not value.isalnum()
 
 
 def _optional(case: Case, shown: set[str]) -> set[str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -15,8 +15,8 @@ from checkpost.model.paths import plain
 from checkpost.model.shape import shape_of
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made
-from checkpost.wire.exchange import Answer, Exchange
-from checkpost.wire.listing import Key, Listing, Row
+from checkpost.wire.exchange import Answer, Exchange, texts_in
+from checkpost.wire.listing import Key, Listing, Row, key_text
 
 _REFUSED = re.compile(r"refus|error|fail|reject|invalid|skipp|bad|problem", re.I)
 _PLACES = ("index", "position", "line", "row", "item", "i")
@@ -59,6 +59,9 @@ def body_of(bulk: Bulk, items: Sequence[Any]) -> bytes:
     elif bulk.beside:
         change = {name: value for name, value in items[0].items() if name != bulk.key}
         text = json.dumps({bulk.name: [each[bulk.key] for each in items], bulk.beside: change}, ensure_ascii=False)
+    elif bulk.inner:
+        member, word = bulk.action
+        text = json.dumps({bulk.name: [{member: word, bulk.inner: list(items)}]}, ensure_ascii=False)
     else:
         text = json.dumps({bulk.name: list(items)} if bulk.form == "wrapped" else list(items), ensure_ascii=False)
     return text.encode("utf-8", "surrogatepass")
@@ -95,7 +98,7 @@ async def create_many(
     made = tuple(Made(name, dict(record), key, above) for record, key in zip(records, chosen, strict=True))
     exchange = await send_items(case, bulk, records, situation, Act("create", made), through)
     numbers = case.numbers(exchange)
-    told = told_by(case, exchange.answer, len(records))
+    told = told_by(case, exchange.answer, chosen)
     listing = await case.listing() if case.has("list") else None
     found = _answered(case, told, listing, made, numbers)
     for number, key in found.items():
@@ -156,17 +159,21 @@ def _plain(record: Mapping[str, Any]) -> list[tuple[str, Any]]:
     return [pair for pair in record.items() if isinstance(pair[1], str | int | float)]
 
 
-def told_by(case: Case, answer: Answer, number: int) -> Told:
-    """What an answer to a request with so many items says of them."""
+def told_by(case: Case, answer: Answer, keys: Sequence[Key | None]) -> Told:
+    """What an answer to a request with items of these keys (None where they are not known) says of them."""
     if not answer.ok:
         return Told()
+    number = len(keys)
     rows: list[Row | None] = []
     refused: set[int] = set()
     count: int | None = None
-    each = False
+    each = vague = False
+    done = _done(answer.json, keys)
     for name, items in _arrays(answer.json):
         if _REFUSED.search(name):
-            refused |= {_place(item, index) for index, item in enumerate(items)}
+            meant = [_meant(item, index, keys, len(items) == number) for index, item in enumerate(items)]
+            refused |= {place for places in meant for place in places}
+            vague |= not all(meant)
             each = True
             continue
         outcomes = [_outcome(item) for item in items]
@@ -181,6 +188,9 @@ def told_by(case: Case, answer: Answer, number: int) -> Told:
                     rows[place] = _row(case, item)
         elif not rows:
             rows = [_row(case, item) for item in items]
+    if done is not None and (refused or vague):
+        refused, vague = set(range(number)) - done, False
+    each &= not vague
     if isinstance(answer.json, dict):
         whole = {name: value for name, value in answer.json.items() if type(value) is int}
         failed = [value for name, value in whole.items() if _REFUSED.search(name)]
@@ -191,6 +201,34 @@ def told_by(case: Case, answer: Answer, number: int) -> Told:
     elif isinstance(answer.json, int) and not isinstance(answer.json, bool):
         count = answer.json
     return Told(tuple(rows), frozenset(refused), count, each)
+
+
+def _meant(item: Mapping[str, Any], index: int, keys: Sequence[Key | None], one_each: bool) -> set[int]:
+    """The places of the items that a refusal is of: the one that it tells, those whose keys it names, or its own where
+    there are as many refusals as items."""
+    if any(type(item.get(name)) is int for name in _PLACES):
+        return {_place(item, index)}
+    words = {word for text in texts_in(item) for word in re.findall(r"[\w.-]+", text)}
+    named = {place for place, key in enumerate(keys) if key is not None and key_text(key) in words}
+    return named or ({index} if one_each else set())
+
+
+def _done(body: Any, keys: Sequence[Key | None]) -> set[int] | None:
+    """The places of the items that an answer lists as done, by their keys alone; None where it has no such list."""
+    places = {key_text(key): place for place, key in enumerate(keys) if key is not None}
+    for name, values in _plain_arrays(body):
+        if not _REFUSED.search(name) and _COUNTS.search(name) and {str(value) for value in values} <= places.keys():
+            return {places[str(value)] for value in values}
+    return None
+
+
+def _plain_arrays(body: Any, name: str = "", depth: int = 2) -> Iterator[tuple[str, list[Any]]]:
+    """The arrays of plain values in a body, by name."""
+    if isinstance(body, list) and not any(isinstance(item, dict | list) for item in body):
+        yield name, body
+    elif isinstance(body, dict) and depth:
+        for key, value in body.items():
+            yield from _plain_arrays(value, key, depth - 1)
 
 
 def _arrays(body: Any, name: str = "", depth: int = 2) -> list[tuple[str, list[Any]]]:
@@ -265,7 +303,9 @@ def key_items(case: Case, bulk: Bulk, keys: Sequence[Key]) -> list[Any]:
     names = case.resource.key_fields
     objects = len(names) > 1
     media = bulk.operation.body.content[0].schema if bulk.operation.body and bulk.operation.body.content else None
-    if media is not None and bulk.form in {"array", "wrapped"}:
+    if bulk.inner:
+        objects = not bulk.keys
+    elif media is not None and bulk.form in {"array", "wrapped"}:
         array = shape_of(media).properties.get(bulk.name) if bulk.name else media
         objects = shape_of(shape_of(array).item).is_object
     return [dict(zip(names, key, strict=True)) if objects else key[0] for key in keys]

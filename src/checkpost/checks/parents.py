@@ -71,8 +71,11 @@ def _is_open(state: State) -> bool:
 
 def touches(world: World, resource: str, target: str) -> bool:
     """Whether what writes rows of one table changes those of another that they refer to. Where it was not seen, what
-    others do counts. The rows of a tree may hold what no answer shows: how many are below, or where they stand."""
+    others do counts. The rows of a tree may hold what no answer shows: how many are below, or where they stand. And a
+    row whose removal was refused may be held by what it refers to."""
     if resource == target:
+        return True
+    if world.ledger is not None and world.ledger.table(resource).held:
         return True
     pair = resource, target
     return pair in world.touching or (pair not in world.spared and bool(world.touching))
@@ -147,6 +150,24 @@ def _changed(before: Row, now: Row) -> bool:
     pairs = [(before.get(name), now.get(name)) for name in names]
     plain = [pair for pair in pairs if not any(isinstance(value, list | dict) for value in pair)]
     return any(one != other for one, other in plain)
+
+
+async def try_removal(case: Case) -> None:
+    """Once, before rows of a table refer to those of others: make one that does, and remove it. What it refers to may
+    hold it, as what is locked does; later rows refer to the run's own then."""
+    state, name = case.state, case.resource.name
+    first = case.check.gate or case.above is not None or case.making or case.trying
+    if first or state.tried or case.world.ledger is None or not _made(case.resource) or not _is_open(state):
+        return
+    async with state.trying:
+        if state.tried or all(touches(case.world, name, each.resource) for each in case.resource.relations):
+            return
+        state.tried = True
+        trial = replace(case, trying=True, made=[], remarks=[], requests=0)
+        with contextlib.suppress(Blocked, Skipped, Unsafe):
+            for own in await trial.own():
+                await trial.remove(own.key)
+        case.requests += trial.requests
 
 
 async def parents(case: Case, relation: Relation, more: int = 0) -> list[Any]:

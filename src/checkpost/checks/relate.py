@@ -71,7 +71,11 @@ async def resolves(case: Case) -> AsyncIterator[Finding]:
             continue
         # what others have removed meanwhile is no longer referred to
         fresh = await snapshot_of(case, anew=True)
-        places = [place for place, row in enumerate(fresh.rows) if row.get(relation.field) in dangling]
+        places = [
+            place
+            for place, (key, row) in enumerate(zip(fresh.keys, fresh.rows, strict=True))
+            if row.get(relation.field) in dangling and key not in case.made_keys and case.was_there(key)
+        ]
         if places:
             severity, basis = _weight(relation)
             evidence = [exchange for exchange, _ in answers if other.client.absent(exchange.answer)]

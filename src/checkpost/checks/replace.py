@@ -78,6 +78,7 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
         name
         for name in differences(case.fields, after, twice, case.settable)
         if not kept_by_server(case.fields[name], after[name], twice[name], now)
+        and not (name in record and all(same(case.fields[name], record[name], each[name]) for each in (after, twice)))
     ]
     if moved or (exchange.answer.ok and again.answer.refused):
         seen = f"{moved[0]} = {shown(twice[moved[0]])}" if moved else str(again.answer.status)

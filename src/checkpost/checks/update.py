@@ -6,7 +6,7 @@ from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from checkpost.checks.blame import is_of_value, said
+from checkpost.checks.blame import is_of_value, said, wants
 from checkpost.checks.case import Case, Own
 from checkpost.checks.create import read_only_values
 from checkpost.checks.read import succeeded_on_missing
@@ -35,7 +35,9 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
     key = case.resource.key_fields
     changes: list[dict[str, Any]] = []
     for field in case.resource.writable("update"):
-        if field.name in key or field.name in case.resource.values or field.name in case.state.left_out:
+        if field.name in key or case.is_own_key(field.name):
+            continue
+        if field.name in case.resource.values or field.name in case.state.left_out:
             continue
         value = await case.value(field, unlike=row.get(field.name))
         if value is not MISSING:
@@ -45,10 +47,16 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
             changes.append({field.name: None})
     if not changes:
         raise Skipped("none of its fields can be changed")
-    done, refused = False, []
+    done, refused = False, list[tuple[dict[str, Any], Exchange]]()
+    lacking_first: tuple[dict[str, Any], Exchange] | None = None
+    case.state.wanted_beside = set()
     for change in changes:
         name = next(iter(change))
         exchange = await case.send("update", f"changing {name}", key=own.key, record=change)
+        if exchange.answer.refused:
+            lacking = exchange
+            exchange, wanted = await _with_what_is_wanted(case, own, change, exchange)
+            lacking_first = lacking_first or ((change, lacking) if wanted else None)
         done |= not exchange.answer.refused
         if exchange.answer.status in {401, 403, 405}:
             raise Skipped(f"the role {case.world.role.name} may not update ({exchange.answer.status})")
@@ -67,6 +75,9 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         for found in judge_change(case, "update", change, row, after, exchange, evidence):
             yield found
         row = after
+    if lacking_first is not None:
+        for found in _wants_more(case, own, *lacking_first):
+            yield found
     for found in _refusals(case, own, refused, done):
         yield found
     if case.has("list"):
@@ -74,6 +85,41 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         for found in list_differs(case, row, listing.by_key.get(own.key), listing.exchanges[-1:]):
             yield found
     await send_nulls(case, "update", own.key)
+
+
+async def _with_what_is_wanted(
+    case: Case, own: Own, change: dict[str, Any], refused: Exchange
+) -> tuple[Exchange, set[str]]:
+    """A refused change once more, with the fields beside it that the refusal asks for, where the contract does not; and
+    which these are, if that is taken. Else the refusal itself."""
+    known = case.state.wanted_beside
+    others = {each.name for each in case.resource.writable("update")} - set(change) - known
+    wanted = wants(refused, others - shape_of(case.body_schema("update")).required)
+    if not wanted or case.resource.patched:
+        return refused, set()
+    case.state.wanted_beside = known | wanted
+    exchange = await case.send("update", f"changing {next(iter(change))}", key=own.key, record=change)
+    if exchange.answer.ok:
+        return exchange, wanted
+    case.state.wanted_beside = known
+    return refused, set()
+
+
+def _wants_more(case: Case, own: Own, change: dict[str, Any], refused: Exchange) -> Iterator[Finding]:
+    wanted = sorted(case.state.wanted_beside)
+    case.remark(f"changes are sent with {', '.join(wanted)}, as refusals ask; the contract does not say so")
+    if not case.resource.guessed:
+        yield case.finding(
+            "warning",
+            "contract",
+            "A change is refused without fields that the contract does not demand",
+            f"success for a change of {next(iter(change))} alone",
+            said(refused),
+            cause="change wants more",
+            purpose="update",
+            subjects=wanted,
+            evidence=[own.exchange, refused],
+        )
 
 
 def taken_for_none(case: Case, field: Field, value: Any) -> list[Any]:
@@ -237,7 +283,7 @@ async def _several(case: Case, row: Row) -> dict[str, Any]:
     change = {}
     for field in case.resource.writable("update"):
         in_key = case.resource.key is not None and field.name in case.resource.key.fields
-        if in_key or field.name in case.resource.values:
+        if in_key or case.is_own_key(field.name) or field.name in case.resource.values:
             continue
         value = await case.value(field, unlike=row.get(field.name))
         if value is not MISSING:

@@ -100,9 +100,15 @@ class State:
     wanting: dict[str, Any] = field(default_factory=dict)
     #: Fields that creates were refused for, though they need not be there: they are left out.
     left_out: set[str] = field(default_factory=set)
-    #: Fields that refer to rows nobody knows of, so that they are left out; and texts without spaces in them.
+    #: Fields that refer to rows nobody knows of, so that they are left out; and those whose texts have no spaces, with
+    #: what stands for one.
     unfilled: set[str] = field(default_factory=set)
-    joined: set[str] = field(default_factory=set)
+    joined: dict[str, str] = field(default_factory=dict)
+    #: Fields that are given the contract's examples; flags that are the same in all rows, since the list has no others.
+    exemplary: set[str] = field(default_factory=set)
+    flagged: dict[str, bool] = field(default_factory=dict)
+    #: Fields that a change is refused without, though the contract does not demand them.
+    wanted_beside: set[str] = field(default_factory=set)
     #: Whether a key that the client may choose has to be chosen by it.
     chooses_key: bool | None = None
     #: Whether texts are no longer than those of rows.
@@ -114,6 +120,11 @@ class State:
     markable: bool | None = None
     usual: dict[str, Field] = field(default_factory=dict)
     taken: dict[str, set[Any]] = field(default_factory=dict)
+    #: Of fields that refer to others, the values with which rows could be removed again.
+    released: dict[str, set[Any]] = field(default_factory=dict)
+    #: Whether a row that refers to those of others was made to see whether it could be removed, one at a time.
+    tried: bool = False
+    trying: asyncio.Lock = field(default_factory=asyncio.Lock)
     #: Fields that lists show otherwise than reading by key does, fields that an update does not change, and rules of
     #: records that are not enforced (field and keyword), each with the check that learnt it: it is told once, and not
     #: again by checks that build on them.
@@ -168,7 +179,7 @@ class State:
             # else what was refused at first would not be sent again, and be taken for a failure by chance
             self.recipe, self.chooses_key, self.short, self.refused_with = "", None, False, None
             self.copied, self.left_out, self.wanting = set(), set(), {}
-            self.unfilled, self.joined = set(), set()
+            self.unfilled, self.joined, self.exemplary = set(), {}, set()
             self.usual.clear()
         self.replies.clear()
         self.snapshot, self.outdated = None, True
@@ -232,6 +243,8 @@ class World:
     observed: dict[tuple[str, str], Any] = field(default_factory=dict)
     #: What failed once beside other requests, and not again by itself.
     overloaded: list[Finding] = field(default_factory=list)
+    #: The operations that were answered without a failure, once or more, as methods and paths.
+    served: set[tuple[str, str]] = field(default_factory=set)
     waiting: Sequence[Entry] = ()
     #: The row that a resource is looked at under, by the resource, where its paths stand under another's rows.
     above: dict[str, Key] = field(default_factory=dict)
@@ -347,6 +360,8 @@ class World:
         watch = WATCH.get()
         if watch is not None:
             watch.asked.add((operation.method, operation.path, situation))
+        if not exchange.answer.failure and exchange.answer.status < 500:
+            self.served.add((operation.method, operation.path))
         state = self.state(name)
         told = (state.deletes_fail and operation is resource.operations.get("delete")) or (
             state.stores_failing and operation is resource.operations.get("create")

@@ -167,11 +167,13 @@ class Runner:
         new = reading and bool(titles) and not before & set(titles)
         # a connection may be closed by chance twice
         cut = first is not None and any(self._cut(each) for each in failures)
+        # what failed while others were at work, though its own tables had been left to it
+        beside = first is not None and bool(failures) and not self._nothing_else(footprint)
         left = MOST_ASKED - 1 - (len(first.titles) if first is not None else 0)
-        if (first is None and (shared or failures)) or ((new or cut) and left > 0):
+        if (first is None and (shared or failures)) or ((new or cut or beside) and left > 0):
             if first is None:
                 first = self._first[number] = _Asked([], tuple(failures), tuple(found))
-            elif cut:
+            elif cut or beside:
                 first.failures = tuple(each for each in first.failures if not self._cut(each)) + tuple(failures)
             first.titles.append(titles)
             case.unlearn()
@@ -182,6 +184,8 @@ class Runner:
             # asked alone, a connection that ends has ended for the request on it, unless a failure went just before
             failures = [each for each in failures if self._failure(each) != "dropped"]
             again = {each.key for each in failures}
+            self.world.overloaded += [each for each in failures if self._is_busy(each)]
+            failures = [each for each in failures if not self._is_busy(each)]
             for each in first.failures:
                 if each.key not in again:
                     lasting = await self._fails_again(each, watch)
@@ -222,6 +226,12 @@ class Runner:
         failed = exchange.answer.status >= 500 or exchange.answer.failure == "timeout"
         return failed and (not exchange.request.safe or any(not each.request.safe for each in self._beside(exchange)))
 
+    def _is_busy(self, failure: Finding) -> bool:
+        """Whether a request was put off for now (503; RFC 9110, 15.6.4) by an operation that is answered at other
+        times: what keeps the API busy need not be this run."""
+        exchange = self.world.exchanges[failure.exchanges[0]]
+        return exchange.answer.status == 503 and any(each in self.world.served for each in failure.operations)
+
     def _beside(self, exchange: Exchange) -> list[Exchange]:
         """What was under way at the same moment."""
         reach = 2 * self.world.session.limits.concurrency
@@ -247,7 +257,7 @@ class Runner:
             # where a connection ended, and the request is answered now, that it is an error is another finding
             return bool(answer.failure) or (answer.status >= 500 and not first.answer.failure)
         ledger = self.world.ledger
-        if ledger is not None and first.number in ledger.recovered:
+        if (ledger is not None and first.number in ledger.recovered) or self._is_busy(failure):
             return False
         # a connection that is closed once, be it for an error before, is what connections do
         sure = first.answer.status >= 500 and not of_load

@@ -25,6 +25,8 @@ _VERBS: Mapping[str, str] = {
     **dict.fromkeys(("replace", "put", "overwrite"), "replace"),
     **dict.fromkeys(("delete", "remove", "destroy", "del", "erase"), "delete"),
 }
+#: What a path behind a table's own is called where it lists the rows that its body or its query asks for.
+_LISTINGS = frozenset({"filter", "find", *(word for word, purpose in _VERBS.items() if purpose == "list")})
 _SMALL = frozenset(
     {"by", "with", "for", "of", "the", "a", "an", "one", "single", "many", "item", "record", "row", "id", "unique"}
 )
@@ -83,7 +85,7 @@ def with_lists_beside(families: Iterable[Family], by_path: Mapping[str, Mapping[
         one = bool(head) and word.lower() in _ONE
         name = head.rpartition("/")[2] if one else each.name
         beside = behind.get(head if one else collection, [])
-        lists = [path for path in beside if _VERBS.get(path.rstrip("/").rpartition("/")[2].lower()) == "list"]
+        lists = [path for path in beside if path.rstrip("/").rpartition("/")[2].lower() in _LISTINGS]
         asked = [(method, path) for path in lists for method in ("GET", "POST") if method in by_path[path]]
         if not asked:
             yield each

@@ -38,6 +38,15 @@ _EACH = re.compile(
 )
 
 
+_ACTIONS: dict[str, Literal["create", "update", "delete"]] = {
+    **{word: "create" for said in ("create", "insert", "add") for word in (said, said.upper())},
+    **{word: "update" for said in ("update", "patch", "modify") for word in (said, said.upper())},
+    **{word: "delete" for said in ("delete", "remove", "destroy") for word in (said, said.upper())},
+}
+#: Words of actions that are none of these.
+_OTHER = {"upsert", "replace", "get", "read", "test", "move", "copy"}
+
+
 @dataclass(frozen=True)
 class Bulk:
     """One operation on many rows.
@@ -45,8 +54,9 @@ class Bulk:
     ``array`` takes an array as its body, ``wrapped`` one under ``name``, ``lines`` newline-delimited JSON,
     ``query`` keys in the parameter ``name`` (joined by ``separator``, or repeated where that is None),
     ``filter`` the conditions of a list. ``keys`` says that the items are keys and not rows: values of the field ``key``
-    where a member ``beside`` them holds one change for all. ``atomic`` is whether one bad item stops all, None where
-    nothing says so; ``least`` and ``largest`` limit the items.
+    where a member ``beside`` them holds one change for all. ``action`` is the member and the word that say what is to
+    be done where an array holds actions, ``inner`` the member of one that holds its items. ``atomic`` is whether one
+    bad item stops all, None where nothing says so; ``least`` and ``largest`` limit the items.
     """
 
     purpose: BulkPurpose
@@ -57,6 +67,8 @@ class Bulk:
     keys: bool = False
     beside: str = ""
     key: str = ""
+    action: tuple[str, str] = ("", "")
+    inner: str = ""
     atomic: bool | None = None
     least: int = 0
     largest: int | None = None
@@ -129,6 +141,15 @@ def _understood(resource: Resource, operation: Operation, action: str) -> Iterat
                 atomic=atomic, least=least, largest=largest, media_type=media.name, reason=why,
             )  # fmt: skip
             return
+        actions = list(_actions(media.schema, resource))
+        for name, word, member, inner, keys in actions:
+            why = Reason(f"{operation} takes actions under {name}, such as {word} of {inner}", "stated")
+            yield Bulk(
+                _ACTIONS[word], operation, "wrapped", name, keys=keys, action=(member, word), inner=inner,
+                atomic=atomic, media_type=media.name, reason=why,
+            )  # fmt: skip
+        if actions:
+            return
         for name, array in _arrays(media.schema, resource):
             shape = shape_of(array)
             words = shape.keywords
@@ -170,7 +191,7 @@ def _understood(resource: Resource, operation: Operation, action: str) -> Iterat
 
 def _arrays(schema: Node | None, resource: Resource) -> Iterator[tuple[str, Node]]:
     """The arrays that a body is, or holds as its only one, with the name of the member."""
-    for node in alternatives(schema) or ([schema] if schema is not None else []):
+    for node in _either(schema):
         shape = shape_of(node)
         if shape.is_array and shape.item is not None and not shape.properties:
             yield "", node
@@ -180,6 +201,44 @@ def _arrays(schema: Node | None, resource: Resource) -> Iterator[tuple[str, Node
             rows = {each.name for each in resource.fields} & set(shape.properties)
             if len(arrays) == 1 and len(rows) <= len(shape.properties) // 2 and arrays[0] not in rows:
                 yield arrays[0], shape.properties[arrays[0]]
+
+
+def _actions(schema: Node | None, resource: Resource) -> Iterator[tuple[str, str, str, str, bool]]:
+    """Where a body holds an array of actions, each with items of its own: the array's name, the word of an action, the
+    members of it that hold the word and the items, and whether those are keys."""
+    for name, array in _arrays(schema, resource):
+        for each in _either(shape_of(array).item):
+            members = {member: shape_of(value) for member, value in shape_of(each).properties.items()}
+            words = {member: _words(value) for member, value in members.items()}
+            saying = [member for member, said in words.items() if said and set(said) <= _ACTIONS.keys() | _OTHER]
+            items = {member: _either(value.item) for member, value in members.items() if value.is_array}
+            held = [member for member, either in items.items() if _are_records(either, resource)]
+            held = held or [
+                member for member, either in items.items() if any(_are_keys(shape_of(one), resource) for one in either)
+            ]
+            if len(saying) == 1 == len(held):
+                plain = any(not shape_of(one).properties for one in items[held[0]])
+                for word in words[saying[0]]:
+                    if word in _ACTIONS:
+                        yield name, word, saying[0], held[0], plain and _ACTIONS[word] == "delete"
+
+
+def _words(shape: Shape) -> list[str]:
+    """The texts that a member may be, where they are told."""
+    said = [shape.keywords["const"]] if "const" in shape.keywords else shape.keywords.get("enum")
+    return [each for each in said or () if isinstance(each, str)]
+
+
+def _are_records(either: Sequence[Node], resource: Resource) -> bool:
+    """Whether the items of an action are records of the resource, by most of their members."""
+    rows = {each.name for each in resource.fields}
+    members = [set(shape_of(one).properties) for one in either]
+    return any(len(rows & each) * 2 > len(each) for each in members)
+
+
+def _either(node: Node | None) -> list[Node]:
+    """What a value may be: each alternative, or the schema itself."""
+    return alternatives(node) or ([node] if node is not None else [])
 
 
 def _one_change(schema: Node | None, resource: Resource) -> tuple[str, str, int, int | None] | None:

@@ -50,6 +50,7 @@ from checkpost.model.operations import (
     operations_of,
     takes_list,
     takes_patch,
+    unanswerable,
 )
 from checkpost.model.paging import infer_paging, tokens_of
 from checkpost.model.paths import PARAMETER, Family, families, nameless, nested_families, normal, singular
@@ -320,6 +321,8 @@ def _resource(
             purpose: {each for each in names if not like_key(each, family.name)} for purpose, names in lacking.items()
         }
     operations = {purpose: each for purpose, each in operations.items() if not lacking[purpose]}
+    if "list" in operations and unanswerable(operations["list"]):
+        operations.pop("list")
     listing, in_body = asked_by_body(operations.get("list"))
     listed = answer_schema(listing)
     line = line_schema(listing)

@@ -11,7 +11,7 @@ from checkpost.contract.node import Node
 from checkpost.model.media import LINES, is_json_type, is_patch, record_media
 from checkpost.model.paths import Family
 from checkpost.model.purpose import Purpose
-from checkpost.model.shape import shape_of
+from checkpost.model.shape import NOTHING, shape_of
 
 ByPath = Mapping[str, Mapping[str, Operation]]
 #: Where each method of an item's path belongs.
@@ -88,6 +88,14 @@ def _adds_elsewhere(family: Family, by_path: ByPath) -> bool:
     operation = by_path[family.collection or ""]["POST"]
     item = by_path.get(family.item or "", {})
     return takes_list(operation) and ("PUT" in item or "POST" in item)
+
+
+def unanswerable(operation: Operation) -> bool:
+    """Whether a list is asked by a body that needs more than numbers (of a page, and of rows on it): nothing tells
+    which value."""
+    shape = shape_of(body_schema(operation)) if operation.method != "GET" else NOTHING
+    needed = [shape_of(shape.properties.get(name)) for name in shape.required]
+    return any("default" not in each.keywords and not each.types & {"integer", "number"} for each in needed)
 
 
 def asked_by_body(operation: Operation | None) -> tuple[Operation | None, frozenset[str]]:

@@ -19,6 +19,8 @@ from checkpost.model.spelling import AS_JSON, Sorting
 
 #: Directions that are said by yes or no.
 FLAGS = re.compile(r"(?:sort|order|is|orderby|sortby)?(?:(?P<up>asc|ascending)|desc|descending|reversed?)")
+#: A choice of an order: a field and a direction, in letters alone.
+_CHOICE = re.compile(r"(?P<field>\w+?)(?P<way>(?:asc|desc)(?:ending)?)|(?P<said>(?:asc|desc)(?:ending)?)(?P<name>\w+)")
 #: Spellings of descending and ascending, and what shows them in choices, examples or words.
 _STYLES: tuple[tuple[str, str, str], ...] = (
     ('{"{field}": "asc"}', '{"{field}": "desc"}', r"\{\s*\\?\"(?:FIELD)\\?\"\s*:\s*\\?\"(?:asc|desc)\b"),
@@ -123,8 +125,34 @@ def sortings_of(parameter: Parameter, direction: Parameter | None, names: Sequen
             style = tuple(re.sub(r"\b(?:asc|desc)(?=\"?[}\]]?$)", lambda word: word[0].upper(), each) for each in style)  # type: ignore[assignment]
         if found:
             return (made(style, Reason(f"the description of {parameter.name} shows {style[1]}", "likely")),)
+    chosen = _by_choice(choices, names)
+    if chosen:
+        shown = next(iter(chosen.values()))
+        why = Reason(f"{parameter.name} takes {shown[0]} and {shown[1]}", "likely")
+        return (
+            Sorting(
+                parameter.name, "{field}", "{field}", why, fields=tuple(chosen), choices=chosen, place=parameter.place
+            ),
+        )
     why = Reason(f"the list takes {parameter.name}, whose form the contract does not describe", "guess")
     return tuple(made(style, why) for style in _USUAL)
+
+
+def _by_choice(choices: Sequence[str], names: Sequence[str]) -> dict[str, tuple[str, str]]:
+    """The fields of which there is a choice for either direction, written in whatever way: ``NAME_DESC``, ``nameDesc``,
+    ``desc(name)``."""
+    known = {_letters(name): name for name in names}
+    found: dict[str, dict[bool, str]] = {}
+    for choice in choices:
+        matched = _CHOICE.fullmatch(_letters(choice))
+        name = known.get(matched["field"] or matched["name"]) if matched else None
+        if matched and name is not None:
+            found.setdefault(name, {})[(matched["way"] or matched["said"]).startswith("desc")] = choice
+    return {name: (ways[False], ways[True]) for name, ways in found.items() if len(ways) == 2}
+
+
+def _letters(text: str) -> str:
+    return re.sub(r"[^a-z0-9]", "", text.lower())
 
 
 def other_sort(sort: Parameter, known: Mapping[str, Parameter]) -> Parameter | None:

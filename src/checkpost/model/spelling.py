@@ -276,7 +276,8 @@ def listed(parameter: str, names: Collection[str], separator: str | None) -> Pai
 @dataclass(frozen=True)
 class Sorting:
     """How an order is written: a template for each direction; ``separator`` None repeats the parameter, whose name
-    may hold ``{field}``. ``direction`` names a parameter of its own for the direction, with its two words."""
+    may hold ``{field}``. ``direction`` names a parameter of its own for the direction, with its two words. ``choices``
+    has how a field is written upwards and downwards where no template tells."""
 
     parameter: str
     ascending: str
@@ -288,11 +289,15 @@ class Sorting:
     fields: tuple[str, ...] | None = None
     several: bool = False
     place: Place | None = field(default=None, compare=False)
+    choices: Mapping[str, tuple[str, str]] = field(default_factory=dict, hash=False)
 
     def pairs(self, order: Sequence[Order]) -> Pairs:
         """The query parameters for an order. Raises Inexpressible."""
         keys = [
-            (self.descending if each.descending else self.ascending).replace("{field}", each.field) for each in order
+            self.choices.get(each.field, (self.ascending, self.descending))[each.descending].replace(
+                "{field}", each.field
+            )
+            for each in order
         ]
         if len(order) > 1 and self.direction and self.separator is not None:
             words = [self.words[each.descending] for each in order]

@@ -274,6 +274,7 @@ def _bulk_text(resource: Resource) -> str:
     for bulk in resource.bulk.values():
         path = bulk.operation.path.removeprefix(resource.collection or "") or "the list's path"
         form = forms.get(bulk.form, f"{bulk.name}=KEYS" if bulk.form == "query" else f"an array under {bulk.name}")
+        form += f" with {' = '.join(bulk.action)}" if bulk.inner else ""
         form += f" of keys, and one change under {bulk.beside}" if bulk.beside else ""
         said.append(f"{bulk.operation.method} {path} ({form})")
     return ", ".join(said)
@@ -312,6 +313,8 @@ def query_texts(resource: Resource) -> Iterator[Asked]:
     if queries.sortings:
         sorting = queries.sortings[0]
         keys = f"{sorting.ascending} or {sorting.descending}".replace("{field}", "FIELD")
+        if sorting.choices:
+            keys = " or ".join(next(iter(sorting.choices.values())))
         if sorting.direction:
             keys = f"FIELD, with {sorting.direction}={'|'.join(sorting.words)}"
         tried = "; other ways are tried" if len(queries.sortings) > 1 else ""

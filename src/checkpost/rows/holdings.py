@@ -394,6 +394,7 @@ class Holdings:
         table.chosen.discard(key)
         table.changes.pop(key, None)
         table.stuck.discard(key)
+        table.held.discard(key)
         if number is not None:
             table.removable = True
             self.journal.tell(number, removed=True)

@@ -34,6 +34,8 @@ _MOST_WAITS = 3
 _MOST_TRIED = 3
 #: How many rows are looked for one by one, where a list would show them all.
 _MOST_READ = 8
+#: How the removal of a row is refused that may be held by what it refers to.
+_HELD = {400, 403, 409, 422, 423}
 #: Answers that tell nothing of whether the work was done.
 _TELL_NOTHING = {408, 425, 429}
 #: What may be done later (RFC 9110, 15.3.3).
@@ -215,6 +217,8 @@ class Ledger(Holdings):
         if act.kind == "remove" and answer.status >= 400 and answer.status not in {404, 410}:
             for name, touched in act.touched:
                 table = self.table(name)
+                if answer.status in _HELD:
+                    table.held |= {touched} & table.own.keys()
                 # where rows were seen to go, a refusal is of that role, version or row that others refer to
                 if answer.status >= 500 or not table.removable:
                     table.stuck |= {touched} & table.own.keys()

@@ -75,6 +75,8 @@ class Table:
     #: failure; and how many rows are being made just now.
     removable: bool = False
     stuck: set[Key] = field(default_factory=set)
+    #: Own rows whose removal was refused, until they are gone: what they refer to may hold them.
+    held: set[Key] = field(default_factory=set)
     making: int = 0
     #: The number of an exchange in which a create failed, until the list was looked at behind it; and why no more rows
     #: are made.

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 import uuid
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
 from random import Random
@@ -13,7 +15,7 @@ from zlib import crc32
 
 from checkpost.model.field import MISSING, Field
 from checkpost.model.fields import field_of
-from checkpost.model.shape import shape_of
+from checkpost.model.shape import alternatives, shape_of
 from checkpost.values.coined import LONGEST, SHORTEST, coin, short
 
 #: Valid for a field or not, by the contract's own validator.
@@ -46,6 +48,9 @@ class Values:
         """A valid value that differs from the default; MISSING where none can be made. Values for one
         field differ from each other as long as its rules allow. ``depth`` is how many others it lies within."""
         number = self.number() if number is None else number
+        shown = example_of(field) if depth and field.types == {"string"} else MISSING
+        if shown is not MISSING and self.valid(field, shown):
+            return shown  # a text within an object need not bear the run's mark
         # the same for a seed, but where a value must not have been used by another run
         random = Random(crc32(f"{self.seed}/{self.mark if field.unique else ''}/{field.name}/{number}".encode()))
         for _ in range(40):
@@ -55,8 +60,7 @@ class Values:
             if value is MISSING and field.types & {"array", "object"}:
                 break  # what they hold was tried as often already
             number += 1
-        example = field.keywords.get("example", (field.keywords.get("examples") or [MISSING])[:1])
-        for value in (example[0] if isinstance(example, list) and example else example, field.default):
+        for value in (example_of(field), field.default):
             if value is not MISSING and value is not None and self.valid(field, value):
                 return value
         return None if field.nullable else MISSING
@@ -83,7 +87,9 @@ class Values:
     def text(self, field: Field, content: str) -> str:
         """A text with the mark, as long as the field allows."""
         limit = field.max_length
-        text = f"{content} {self.mark}".replace(" ", str(field.keywords.get("joint", " ")))
+        joint = str(field.keywords.get("joint", " "))
+        text = f"{content} {self.mark}".replace(" ", joint)
+        text = text if joint else text.lower()
         if limit is not None and len(text) > limit:
             text = (self.mark + content.rpartition(" ")[2])[:limit]
         least = int(field.keywords.get("minLength") or 0)
@@ -97,7 +103,7 @@ class Values:
             return _written_like(str(field.keywords.get("like", "")), made)
         pattern = field.keywords.get("pattern")
         if isinstance(pattern, str):
-            return matching(pattern, field, random)
+            return self._like_a_name(pattern, field, number) or matching(pattern, field, random)
         limit = field.max_length
         if limit is not None and limit < len(self.mark) + 4:
             if limit >= SHORTEST:
@@ -107,6 +113,20 @@ class Values:
         # what is unique may be a key, which has to stand in a path
         text = self.text(field, f"Sample {short(number)}")
         return text.replace(" ", "-") if field.unique else text
+
+    def _like_a_name(self, pattern: str, field: Field, number: int) -> str:
+        """A text with the mark that matches a regular expression, written as names usually are; "" where none does."""
+        limit = field.max_length
+        if limit is not None and limit < len(self.mark) + 4:
+            return ""
+        told = [str(field.keywords["joint"])] if "joint" in field.keywords else []
+        for joint in (*told, "-", "_", "", " "):
+            text = self.text(replace(field, keywords={**field.keywords, "joint": joint}), f"Sample {short(number)}")
+            for each in (text, text.lower(), text.upper()):
+                with contextlib.suppress(re.error):
+                    if re.search(pattern, each):
+                        return each
+        return ""
 
     def _array(self, field: Field, number: int, depth: int) -> Any:
         least = int(field.keywords.get("minItems") or 0)
@@ -120,7 +140,9 @@ class Values:
     def _object(self, field: Field, number: int, depth: int) -> Any:
         if depth > _DEEPEST:
             return MISSING
-        shape = shape_of(field.node)
+        either = [each for each in map(shape_of, alternatives(field.node)) if each.properties]
+        # members of several kinds are not one of either
+        shape = either[0] if len(either) > 1 else shape_of(field.node)
         wanted = shape.properties if depth <= _FULL else {each: shape.properties[each] for each in shape.required}
         inner = {name: field_of(name, node) for name, node in wanted.items()}
         # a server that looks for a key inside a record would meet somebody else's row with it
@@ -223,17 +245,32 @@ _FORMATS: dict[str, Callable[[str, int, Random], str]] = {
 }
 
 
+def example_of(field: Field) -> Any:
+    """The value that a schema gives as an example (JSON Schema 2020-12, validation 9.5; OpenAPI 3.0, 4.7.24); MISSING
+    where it gives none."""
+    example = field.keywords.get("example", (field.keywords.get("examples") or [MISSING])[:1])
+    return example[0] if isinstance(example, list) and example else example
+
+
+#: Signs that mean the same wherever a text is put (RFC 3986, 2.3).
+_PLAIN = re.compile(r"[\w.~-]*", re.ASCII)
+
+
 def matching(pattern: str, field: Field, random: Random) -> Any:
-    """A text that matches a regular expression (ECMA-262, as far as Python reads it the same)."""
+    """A text that matches a regular expression (ECMA-262, as far as Python reads it the same): of letters and digits
+    alone if one of several is, else one that can be printed."""
     import rstr
 
     generator = rstr.Rstr(random)
     limit = field.max_length
+    found: list[str] = []
     for _ in range(20):
         try:
             text = str(generator.xeger(pattern))
         except (re.error, KeyError, ValueError, RecursionError):
             return MISSING
         if limit is None or len(text) <= limit:
-            return text
-    return MISSING
+            if _PLAIN.fullmatch(text):
+                return text
+            found.append(text)
+    return next((text for text in found if text.isprintable()), found[0] if found else MISSING)

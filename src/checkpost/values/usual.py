@@ -76,9 +76,10 @@ def usual(field: Field, values: Iterable[Any], room: int = _SHORT) -> Field:
     return replace(field, keywords={**field.keywords, **whole, "minimum": _plain(low), "maximum": _plain(high)})
 
 
-def joined(field: Field) -> Field:
-    """A text field whose values have no spaces in them."""
-    return replace(field, keywords={"joint": "-", **field.keywords})
+def joined(field: Field, joint: str) -> Field:
+    """A text field whose values have no spaces in them, but this in place of each; nothing is for names of small
+    letters and digits alone."""
+    return replace(field, keywords={**field.keywords, "joint": joint})
 
 
 def _joint(values: Sequence[Any]) -> str:
