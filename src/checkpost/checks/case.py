@@ -398,7 +398,8 @@ class Case:
             taken = self.taken(each) if each.unique else set()
             others = [key for key in keys if key not in taken and (unlike is MISSING or not same(each, unlike, key))]
             # what refers to a row that is locked may be held by it; of several references a pair may have to be unique
-            proved = self.state.released.get(each.name, set()) if len(self.resource.relations) == 1 else set()
+            sent = [one.field for one in self.resource.relations if self.fields[one.field].created]
+            proved = self.state.released.get(each.name, set()) if sent == [each.name] else set()
             others = others if each.unique else [key for key in others if key in proved] or others
             if others:
                 value = others[self.values.number() % len(others)]

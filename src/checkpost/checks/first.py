@@ -186,13 +186,15 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
         mended = False
         for name in blame:
             field, value = case.fields.get(name), record[name]
-            if name in untold and (name in shown or _NO_ROW.search(refused.answer.text)):
+            if name in untold and _NO_ROW.search(refused.answer.text):
                 state.unfilled.add(name)
             elif field is not None and field.is_text and _is_worded(case, value) and state.joined.get(name) != "":
                 # a hyphen in place of spaces first, then small letters and digits alone
                 state.joined[name] = "-" if " " in value else ""
             elif field is not None and name not in state.exemplary and _has_example(case, field):
                 state.exemplary.add(name)
+            elif name in untold and name in shown:
+                state.unfilled.add(name)
             elif name in optional:
                 state.left_out.add(name)
             else:

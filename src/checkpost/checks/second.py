@@ -29,7 +29,8 @@ async def second_row_is_made(case: Case) -> AsyncIterator[Finding]:
     again, key = await case.create(await case.record(), "a second valid record")
     if key is not None or again.answer.status != exchange.answer.status:
         return  # a server fails for other reasons as well
-    case.forget_failure("create", exchange)
+    for failed in (exchange, again):
+        case.forget_failure("create", failed)
     creating = operation_name(case.operation("create"))
     case.world.overloaded[:] = [each for each in case.world.overloaded if each.operations != creating]
     yield case.finding(
