@@ -185,6 +185,8 @@ class Temper:
     coerces: bool = False
     #: Half of a character is stored by creates and changes, which fail, as lists and reads of it do from then on.
     halves_break: bool = False
+    #: A change that is refused is stored, and what reads, lists or removes that row is refused from then on.
+    changes_break: bool = False
     #: A record without a required column is taken, and neither it nor its list is shown from then on.
     lacks_break: bool = False
     #: The same of a record that leaves out what it may leave out.
@@ -428,7 +430,7 @@ class Api:
             if not 0 < limit <= 1000 or offset < 0:
                 return 400, {"error": "out of range"}
             if any("~bad" in row for row in self.rows[table.name].values()):
-                return 500, {"error": "failed"}
+                return self._bad()
             rows = [row for _, row in sorted(self._shown(table.name).items(), key=lambda each: str(each[0]).zfill(20))]
             if self.temper.by_filter or self.temper.divides:
                 rows = [row for row in rows if all(str(row[n]) == v for n, v in query.items() if n in row)]
@@ -582,7 +584,7 @@ class Api:
             if row is None or (row.get("~gone") and temper.soft_delete is False):
                 return 404, {"error": "not found"}
             if "~bad" in row:
-                return 500, {"error": "failed"}
+                return self._bad()
             if temper.reading_removes and method == "GET":
                 self._delete(table.name, key)
             if temper.reading_counts and method == "GET":
@@ -594,6 +596,8 @@ class Api:
                 return 403, {"error": "you may not"}
             if row is None:
                 return 404, {"error": "not found"}
+            if temper.changes_break and "~bad" in row:
+                return self._bad()
             if temper.removes_nothing:
                 return (204, None) if temper.removes_nothing == "silently" else (500, {"error": "failed"})
             if temper.soft_delete:
@@ -618,8 +622,11 @@ class Api:
         }
         whole = {**(row or {}), **known} if method == "PATCH" else {**dict(zip(table.key, key, strict=True)), **known}
         problem = "" if temper.accepts_all else self._problem(table, whole, key, method == "PATCH")
-        if problem:
-            return 422, {"error": problem}
+        if problem and temper.changes_break and row is not None:
+            rows[key] = {**row, **known, "~bad": True}
+            self.version += 1
+        if problem or (temper.changes_break and "~bad" in (row or {})):
+            return 422, {"error": problem or "a stored value breaks a rule"}
         other = tuple(record.get(name, part) for name, part in zip(table.key, key, strict=True))
         if temper.key_forks and row is not None and other != key and other not in rows:
             rows[other] = self._whole(table, {**whole, **dict(zip(table.key, other, strict=True))}, other)
@@ -642,6 +649,14 @@ class Api:
             rows[key]["~bad"] = True
             return 500, {"error": "failed"}
         return (200 if row is not None else 201), rows[key]
+
+    def _bad(self) -> tuple[int, Any]:
+        """How a row that cannot be shown is answered."""
+        return (
+            (422, {"error": "a stored value breaks a rule"})
+            if self.temper.changes_break
+            else (500, {"error": "failed"})
+        )
 
     def _by_filter(self, table: Table, method: str, query: Json, body: bytes | None) -> tuple[int, Any]:
         rows = self.rows[table.name]

@@ -87,6 +87,7 @@ TEMPERS = (
     Temper("one table can show none of its rows", (CROPS, LOTS, TAGS), fails_to_show="tags"),
     Temper("the same, others refer to them", (CROPS, LOTS, TAGS, MARKS), fails_to_show="crops", others=0.05),
     Temper("stores half of a character, and cannot show it", (CROPS, LOTS), halves_break=True),
+    Temper("stores a change that it refuses, and shows and removes the row no more", (CROPS, LOTS), changes_break=True),
     Temper("stores what lacks a column, and cannot show it", (CROPS, LOTS), lacks_break=True, others=0.05),
     Temper("the same, key given again", (CROPS, LOTS), keys_reused="largest", lacks_break=True, others=0.1, lost=0.03),
     Temper("the same, no key answered", (CROPS, LOTS), "nothing", lacks_break=True, others=0.05),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import itertools
 import re
@@ -42,6 +43,8 @@ from checkpost.wire.listing import Key, Listing, Row, key_text
 T = TypeVar("T")
 #: How many keys of rows are looked at, and how long a key is that people choose, at the most.
 _KEYS, _LONGEST_WORD = 20, 15
+#: For how many seconds a value is on trial that no row was seen to have.
+_TRIAL = 10.0
 
 
 def _counts(field: Field, used: Sequence[Any]) -> bool:
@@ -215,6 +218,9 @@ class Case:
         missing = (shape_of(self.body_schema("update")).required & writable | self.state.wanted_beside) - set(change)
         # a member that refers to the table itself is the row's own key by another name
         own = {each: key[0] for each in missing if len(key) == 1 and self.is_own_key(each)}
+        address = self.resource.addresses.get("update")
+        if address is not None and (address.body or address.query):
+            missing -= set(self.resource.key_fields)  # it is told beside the record
         own |= {name: value for name, value in zip(self.resource.key_fields, key, strict=True) if name in missing}
         missing -= set(own)
         if not missing:
@@ -397,15 +403,32 @@ class Case:
             before = keys
             taken = self.taken(each) if each.unique else set()
             others = [key for key in keys if key not in taken and (unlike is MISSING or not same(each, unlike, key))]
-            # what refers to a row that is locked may be held by it; of several references a pair may have to be unique
-            sent = [one.field for one in self.resource.relations if self.fields[one.field].created]
-            proved = self.state.released.get(each.name, set()) if sent == [each.name] else set()
-            others = others if each.unique else [key for key in others if key in proved] or others
+            others = others if each.unique else self._one_by_one(each, others)
             if others:
                 value = others[self.values.number() % len(others)]
                 taken |= {value} if each.unique else set()
                 return value
         return None if each.nullable else MISSING
+
+    def _one_by_one(self, each: Field, others: list[Any]) -> list[Any]:
+        """Of the keys that a field may hold those with which rows could be removed again, and one more where none is on
+        trial: what refers to a row that is locked may be held by it. All, where a pair of several references may have
+        to be unique."""
+        sent = [one.field for one in self.resource.relations if self.fields[one.field].created]
+        proved = self.state.released.get(each.name, set())
+        known = [key for key in others if key in proved]
+        ledger = self.world.ledger
+        if sent != [each.name] or not known or len(known) == len(others) or ledger is None:
+            return others
+        value, since = self.state.on_trial.get(each.name, (None, 0.0))
+        now = asyncio.get_running_loop().time()
+        if value is not None and value not in proved:
+            rows = [ledger.journal.entry(number) for number in ledger.table(self.resource.name).own.values()]
+            if now - since < _TRIAL or any(row is not None and row.record.get(each.name) == value for row in rows):
+                return known
+        further = next(key for key in others if key not in proved)
+        self.state.on_trial[each.name] = further, now
+        return [further]
 
     def _usual(self, each: Field) -> Field:
         """A field with limits between the values that rows have."""

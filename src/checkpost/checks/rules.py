@@ -51,17 +51,27 @@ async def refused_and_unchanged(
     refused: list[Exchange] = []
     taken: list[Break] = []
     for each in broken:
+        trials = case.world.trials
+        first = await trials.begin(purpose, each.kind)
+        if first is None:
+            case.remark(f"{situation(each)} was not sent: elsewhere it left a row that could not be mended")
+            continue
         exchange = await send(each)
         found = accepted(case, purpose, each, exchange) if exchange.answer.ok else None
         if exchange.answer.ok or exchange.answer.status >= 500:
             taken.append(each)
-        if exchange.answer.status >= 500 and (unread := await _unread(case, own)) is not None:
+        unread = await _unread(case, own) if first or exchange.answer.status >= 500 else None
+        if unread is None:
+            trials.end(purpose, each.kind, True)
+        else:
             # a create might make a row of it that cannot even be removed
             case.learn(case.state.unshown, [(each.field, repr(each.value))])
             case.world.spoiling_changes.add(each.kind)
             await mend(each)
             yield _left_unreadable(case, purpose, each, exchange, unread)
-            if (still := await _unread(case, own)) is not None:  # it goes at once, since lists may fail with it
+            still = await _unread(case, own)
+            trials.end(purpose, each.kind, still is None)
+            if still is not None:  # it goes at once, since lists may fail with it
                 raise Blocked(f"a row could not be made readable again ({still.answer.status})")
         any_accepted |= exchange.answer.ok
         if found is not None:
@@ -93,14 +103,16 @@ async def refused_and_unchanged(
 async def _unread(case: Case, own: Own) -> Exchange | None:
     """The answer that the API fails to show an own row with; None where it shows it."""
     exchange = (await case.read(own.key))[0] if case.has("read") else None
-    return exchange if exchange is not None and exchange.answer.status >= 500 else None
+    unread = exchange is not None and (exchange.answer.status >= 500 or exchange.answer.status in {400, 409, 422})
+    return exchange if unread else None
 
 
 def _left_unreadable(case: Case, purpose: Purpose, each: Break, sent: Exchange, unread: Exchange) -> Finding:
+    how = "fails" if sent.answer.status >= 500 else "is refused" if sent.answer.refused else "succeeds"
     return case.finding(
         "error",
         "expectation",
-        f"A{'n' if purpose == 'update' else ''} {purpose} that fails leaves a row that cannot be read",
+        f"A{'n' if purpose == 'update' else ''} {purpose} that {how} leaves a row that cannot be read",
         "nothing is stored, and the row is read as before",
         f"{sent.answer.status}, and {unread.answer.status} for the row since",
         cause="any:failed but stored",

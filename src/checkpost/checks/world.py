@@ -16,6 +16,7 @@ from checkpost.checks.conformance.answer import conform
 from checkpost.checks.conformance.fields import rows_as_told, undocumented_fields
 from checkpost.checks.conformance.observation import Observation
 from checkpost.checks.parents import stands_on
+from checkpost.checks.trials import Trials
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.validators import Validators
 from checkpost.findings import Finding, Findings
@@ -122,6 +123,8 @@ class State:
     taken: dict[str, set[Any]] = field(default_factory=dict)
     #: Of fields that refer to others, the values with which rows could be removed again.
     released: dict[str, set[Any]] = field(default_factory=dict)
+    #: The one value more that is tried at the moment, and since when (seconds of the loop's clock).
+    on_trial: dict[str, tuple[Any, float]] = field(default_factory=dict)
     #: Whether a row that refers to those of others was made to see whether it could be removed, one at a time.
     tried: bool = False
     trying: asyncio.Lock = field(default_factory=asyncio.Lock)
@@ -228,6 +231,7 @@ class World:
     spoiling: set[str] = field(default_factory=set)
     #: The kinds of breaks that, in a change of a row, made it one which the API cannot show.
     spoiling_changes: set[str] = field(default_factory=set)
+    trials: Trials = field(default_factory=Trials)
     #: Rows of others that reading has changed, in a run that writes nothing.
     harmed: list[Harm] = field(default_factory=list)
     #: Held by a table whose rows are read for the first time, where that may change them; by the last word of its name,

@@ -32,6 +32,8 @@ _MOST_BETWEEN = 2_000
 _LONG_LIST = 20
 #: From which status on an API says that it failed itself (RFC 9110, 15.6).
 _FAILS = 500
+#: How keys that are none are refused.
+_MALFORMED = {400, 422}
 _FAILS_WITH_THE_LIST = "reading it fails, and so does the list: it may be the row of a create that gave no key"
 _NEVER_SEEN = "neither its key nor its list has shown it, or any other row of this run"
 _OTHER_VALUES = "a create was answered with its key, but it shows other values than were sent"
@@ -106,10 +108,18 @@ def _never_seen(entry: Entry, found: Look) -> bool:
 
 
 def _made_unshown(entry: Entry, entries: Sequence[Entry]) -> bool:
-    """Whether a row that was seen to be the run's is not shown any more since a change of the run's that failed, the
-    last thing that was done to it: an API may store what it then can show neither alone nor in a list."""
-    since = [each for each in entries if each.key == entry.answered and each.number > entry.number]
-    return entry.proved and not entry.removed and bool(since) and since[-1].kind == "change" and not since[-1].sure
+    """Whether a row that was seen to be the run's is not shown any more since a change of the run's that failed or was
+    refused, the last thing that was done to it, but for removals that were refused: an API may store what it then can
+    show neither alone nor in a list."""
+    since = [
+        each
+        for each in entries
+        if each.key == entry.answered
+        and each.number > entry.number
+        and not (each.kind == "remove" and each.sure and each.status >= 400)
+    ]
+    changed = bool(since) and since[-1].kind == "change" and (not since[-1].sure or since[-1].status >= 400)
+    return entry.proved and not entry.removed and changed
 
 
 async def _never_shown(
@@ -218,8 +228,8 @@ async def _by_key(client: Client, table: Table, entries: Sequence[Entry], found:
         if row is not None and client.key_of(row) in (None, key):
             found.rows[key] = row
             found.hidden.add(key)
-        elif row is None and not client.absent(answer) and answer.status not in {400, 422}:
-            unclear.add(key)
+        elif row is None and not client.absent(answer) and (answer.status not in _MALFORMED or named[key].proved):
+            unclear.add(key)  # what was shown under a key once is not refused for the key
     return unclear
 
 
