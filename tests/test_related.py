@@ -12,6 +12,7 @@ from checkpost.model.infer import infer
 from checkpost.model.resource import Model
 from checkpost.wire.client import Client
 from checkpost.wire.exchange import Answer
+from checkpost.wire.listing import Key
 from tests.support import contract_of
 
 Json = dict[str, Any]
@@ -205,14 +206,14 @@ class Many(unittest.TestCase):
 class Answers(unittest.TestCase):
     """What an answer to many rows says of each, in the shapes that there are."""
 
-    def told(self, body: str, number: int = 3) -> Told:
+    def told(self, body: str, number: int = 3, keys: tuple[Key, ...] = ()) -> Told:
         books = model({}).resource("books")
         assert books is not None
         client = Client.__new__(Client)
         client.resource = books
         case = Case.__new__(Case)
         case.client = client
-        return told_by(case, Answer(200, (), body.encode()), number)
+        return told_by(case, Answer(200, (), body.encode()), keys or (None,) * number)
 
     def test_rows(self) -> None:
         told = self.told('[{"id": 1, "title": "a"}, {"id": 2, "title": "b"}, {"id": 3, "title": "c"}]')
@@ -238,6 +239,17 @@ class Answers(unittest.TestCase):
         self.assertEqual((some.count, some.each, some.refused), (1, False, frozenset()), "which one it does not say")
         none = self.told('{"inserted": 3, "errors": []}')
         self.assertEqual((none.count, none.refused), (3, frozenset()))
+
+    def test_refusals_by_key(self) -> None:
+        keys = (("a",), ("b",), ("c",))
+        told = self.told(
+            '{"success": ["a", "c"], "errors": [{"error": "{\'b\'} was not found", "code": "x"}]}', keys=keys
+        )
+        self.assertEqual((told.refused, told.each), (frozenset({1}), True))
+        none = self.told('{"success": [], "errors": [{"error": "b was not found"}]}', keys=keys)
+        self.assertEqual((none.refused, none.each), (frozenset({0, 1, 2}), True), "what is not done is refused")
+        vague = self.told('{"errors": [{"error": "one of them was not found"}]}', keys=keys)
+        self.assertEqual((vague.refused, vague.each), (frozenset(), False), "which one it does not say")
 
     def test_nothing(self) -> None:
         self.assertEqual(self.told(""), Told())

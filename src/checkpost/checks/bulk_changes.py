@@ -194,6 +194,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     listed = await case.listing() if case.has("list") else None
     keys = [own.key for own in rows]
     items = key_items(case, bulk, keys[:2])
+    others = case.own_keys - set(keys[:2])
     exchange = await send_items(case, bulk, items, "two rows to be removed", removing(case, bulk, keys[:2]))
     not_allowed(exchange)
     if exchange.answer.refused:
@@ -217,7 +218,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     foreign: set[Key] = set()
     if listed is not None and after is not None and listed.complete and after.complete:
         # rows of other checks that these have not removed count too: asked again, it is alone
-        foreign = set(listed.by_key) - set(after.by_key) - (case.made_keys - case.own_keys)
+        foreign = (set(listed.by_key) | others) - set(after.by_key) - (case.made_keys - case.own_keys)
     if own_lost or foreign:
         case.state.many_kept = "more rows are removed than are named"
         seen = f"{len(foreign) + 2 - sum(there[2:])} more gone"
