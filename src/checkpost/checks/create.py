@@ -167,7 +167,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
         )
         return
     if gone_from_list and listing is not None:
-        hidden = await _hidden_by_a_flag(case, own, listing)
+        hidden = await _hidden_by_its_owner(case, own, listing) or await _hidden_by_a_flag(case, own, listing)
         yield hidden or _not_listed(case, [exchange, listing.exchanges[-1]])
     for found in stored_as_sent(case, own, reads, read or listed, listed):
         yield found
@@ -248,6 +248,32 @@ def stored_as_sent(
 
 #: How many flags are tried, where a row with them is not in the list.
 _MOST_FLAGS = 4
+
+
+async def _hidden_by_its_owner(case: Case, own: Own, listing: Listing) -> Finding | None:
+    """What is found where a row that refers to new rows of the run's is not in the list, and one that refers to those
+    that are there is: the list may be of one owner's rows. Later rows refer to those that are there then."""
+    above, case.above = case.above, None
+    names = sorted(above or ())
+    if names:
+        other, key = await case.create(await case.record(), "a record that refers to rows that are there")
+        if key is not None:
+            seen = await case.listing()
+            if not await missing_from_list(case, [Own(key, {}, other)], seen):
+                case.world.spared |= {(case.resource.name, name) for name in names}
+                return case.finding(
+                    "note",
+                    "expectation",
+                    "The list leaves out rows by what they refer to, and the contract does not say so",
+                    "every row",
+                    f"a row that refers to a new row of {', '.join(names)} can be read by its key alone; one that"
+                    " refers to a row that was there is in the list",
+                    cause="all:hidden by its owner",
+                    purpose="list",
+                    evidence=[own.exchange, listing.exchanges[-1], other, seen.exchanges[-1]],
+                )
+    case.above = above
+    return None
 
 
 async def _hidden_by_a_flag(case: Case, own: Own, listing: Listing) -> Finding | None:

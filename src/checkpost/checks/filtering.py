@@ -173,6 +173,10 @@ async def tried(
     if case.state.filtering is not None and case.state.filtering.form == "parameters":
         # and so it says nothing of how other values are taken
         answered = [each for each in answered if not _empty_ignored(snapshot, *each)]
+        joined = [each for each in answered if _all_together(case.state.filtering, *each)]
+        if joined:
+            answered = [each for each in answered if each not in joined]
+            case.remark("several values of one parameter leave no row: they may have to hold together")
     by_fields: dict[tuple[str, ...], list[tuple[Condition, Reply]]] = {}
     for condition, reply in answered:
         by_fields.setdefault(_about(condition), []).append((condition, reply))
@@ -192,6 +196,16 @@ async def tried(
             keys = [key for key in map(case.client.key_of, reply.rows) if key is not None]
             judged.append(Trial(condition, reply, verdict, len(keys) - len(set(keys)), kind))
     return judged
+
+
+def _all_together(filtering: Filtering, condition: Condition, reply: Reply) -> bool:
+    """Whether a condition gives several values to the parameter that takes one as well, and leaves no row: that all have
+    to hold would explain it, where nothing says that one is enough."""
+    if not isinstance(condition, Compare) or condition.operator != "in" or reply.rows is None or reply.rows:
+        return False
+    known = filtering.templates
+    several, one = known.get((condition.field, "in"), ""), known.get((condition.field, "eq"), "")
+    return several.endswith("={each}") and one.partition("=")[0] == several.partition("=")[0]
 
 
 def _empty_ignored(snapshot: Snapshot, condition: Condition, reply: Reply) -> bool:

@@ -8,6 +8,7 @@ from urllib.parse import quote
 
 from checkpost.checks.addressing import found_otherwise
 from checkpost.checks.case import Case
+from checkpost.checks.readback import only_by_key
 from checkpost.checks.reading import Changed, changed_by_reading
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
@@ -167,6 +168,7 @@ async def item_equals_list(case: Case) -> AsyncIterator[Finding]:
                 )
         elif row is not None:
             wrong = [name for name in differences(case.fields, listed, row) if name not in case.state.disputed]
+            wrong = [name for name in wrong if not only_by_key(case, name, row[name])]
             if wrong and not await _changes_by_itself(case, key, row, wrong):
                 case.learn(case.state.disputed, wrong)
                 yield case.finding(

@@ -163,11 +163,19 @@ async def stored_rows(case: Case, own: Own, listing: Listing | None) -> tuple[li
     return exchanges, read, listed
 
 
+def only_by_key(case: Case, name: str, value: Any) -> bool:
+    """Whether a list leaves a part of its rows out that reading one by its key shows: an object or a list, in place of
+    which each row of it has null."""
+    rows = case.state.rows_before
+    return isinstance(value, dict | list) and bool(rows) and all(row.get(name) is None for row in rows)
+
+
 def list_differs(case: Case, read: Row | None, listed: Row | None, evidence: Sequence[Exchange]) -> Iterator[Finding]:
     """A finding if the list shows an own row otherwise than reading it by key does."""
     if read is None or listed is None:
         return
     wrong = [name for name in differences(case.fields, read, listed, case.settable) if name not in case.state.disputed]
+    wrong = [name for name in wrong if not only_by_key(case, name, read[name])]
     if wrong:
         name = wrong[0]
         case.learn(case.state.disputed, wrong)

@@ -222,7 +222,7 @@ async def sublist_of_nothing(case: Case) -> AsyncIterator[Finding]:
                 "A list is answered under a missing row",
                 f"{min(documented)}, as documented" if documented else "a refusal, or an empty list",
                 f"{exchange.answer.status} with {len(rows or ())} rows",
-                cause=f"sublist of nothing {sub.path}",
+                cause=f"all:sublist of nothing {bool(rows)}",
                 operation=(operation.method, operation.path),
                 evidence=[exchange],
             )

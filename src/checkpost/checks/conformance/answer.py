@@ -24,6 +24,8 @@ _FAILED = {
 }
 
 
+#: What an API says that does not support what was asked (RFC 9110, 15.6.2).
+_NOT_IMPLEMENTED = 501
 #: The check that sends bodies that are no records.
 BROKEN_BODY = "errors.broken-body"
 BROKEN_FAILS = "A body that is no record fails with"
@@ -46,6 +48,18 @@ def conform(observation: Observation, validators: Validators) -> Iterator[Findin
     if answer.status >= 400:
         yield from leaks(observation)
     documented = operation.response(answer.status)
+    if answer.status == _NOT_IMPLEMENTED:
+        yield observation.finding(
+            "errors.status",
+            "warning",
+            "contract" if documented is None else "expectation",
+            "An operation that is documented is not implemented",
+            "the operation, or a contract without it",
+            f"{answer.status} {said(answer) or excerpt(answer)}",
+            "everywhere:not implemented",
+            operation.place,
+        )
+        return
     if answer.status >= 500:
         # parsers have words of their own for each body that is none
         broken = observation.exchange.check == BROKEN_BODY
