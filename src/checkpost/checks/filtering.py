@@ -199,8 +199,8 @@ async def tried(
 
 
 def _all_together(filtering: Filtering, condition: Condition, reply: Reply) -> bool:
-    """Whether a condition gives several values to the parameter that takes one as well, and leaves no row: that all have
-    to hold would explain it, where nothing says that one is enough."""
+    """Whether a condition gives several values to the parameter that takes one as well, and leaves no row: that all
+    have to hold would explain it, where nothing says that one is enough."""
     if not isinstance(condition, Compare) or condition.operator != "in" or reply.rows is None or reply.rows:
         return False
     known = filtering.templates
