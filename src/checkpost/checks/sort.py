@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import AsyncIterator, Sequence
-from dataclasses import dataclass
+from collections.abc import AsyncIterator, Collection, Sequence
+from dataclasses import dataclass, replace
 
 from checkpost.checks.asking import Reply, ask, differing, snapshot_of, spelled, with_rows
+from checkpost.checks.blame import blamed
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
@@ -51,7 +52,8 @@ async def sorting_of(case: Case) -> Sorting:
         snapshot = await snapshot_of(case)
         for candidate in candidates:
             if await _proves_itself(case, snapshot, candidate):
-                state.sorting = candidate
+                named = tuple(sorted(state.sortable))  # the contract names none
+                state.sorting = replace(candidate, fields=named) if named else candidate
                 break
         else:
             state.unsorted = (
@@ -64,27 +66,31 @@ async def sorting_of(case: Case) -> Sorting:
 
 
 async def _proves_itself(case: Case, snapshot: Snapshot, sorting: Sorting) -> bool:
-    """Whether rows come in order both ways, as a field shows by which they do not come so by themselves."""
+    """Whether rows come in order both ways, as a field shows by which they do not come so by themselves; one of those
+    that a refusal of another names, if it does."""
     proven = 0
     for descending in (False, True):
-        field = telling(snapshot, descending)
+        field = telling(snapshot, descending, case.state.sortable)
         if field is None:
             continue
         order = (Order(field.name, descending),)
         found = await asked_in_order(case, snapshot, order, sorting, "trying how an order is written")
+        if found is not None and found.reply.refused and not case.state.sortable:
+            case.state.sortable = blamed(found.reply.exchange, snapshot.fields.keys() - {field.name})
+            if case.state.sortable:
+                return await _proves_itself(case, snapshot, sorting)
         if found is None or found.reply.rows is None or found.wrong is not None:
             return False
         proven += 1
     return proven > 0
 
 
-def telling(snapshot: Snapshot, descending: bool) -> Field | None:
+def telling(snapshot: Snapshot, descending: bool, among: Collection[str] = ()) -> Field | None:
     """A field without nulls, a number if there is one, by which the rows are not in order as they come by
-    themselves."""
+    themselves; of those that are named, if any are."""
     kinds = ("number", "text")
-    fields = sorted(
-        (each for each in snapshot.fields.values() if each.kind in kinds), key=lambda each: kinds.index(each.kind)
-    )
+    named = [each for each in snapshot.fields.values() if each.kind in kinds and (not among or each.name in among)]
+    fields = sorted(named, key=lambda each: kinds.index(each.kind))
     for each in fields:
         column = snapshot.column(each.name)
         distinct = len(set(column.values.tolist())) > 2 and not column.null.any()

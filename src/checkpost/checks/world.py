@@ -160,6 +160,8 @@ class State:
     #: How filters and sorting turned out to be spelled, and why they cannot be used.
     filtering: Filtering | None = None
     sorting: Sorting | None = None
+    #: The fields by which rows can be sorted, as a refusal of another names them.
+    sortable: set[str] = field(default_factory=set)
     misfiltered: set[tuple[str, str]] = field(default_factory=set)
     #: Why requests with many rows, or removals of many, are left alone.
     many_refused: str = ""
