@@ -13,12 +13,12 @@ _LOOKS, _PAUSE = 40, 0.05
 
 @dataclass
 class Trials:
-    """Which kinds of broken bodies were seen to do no harm, which are tried just now, and which left a row that could
-    not be mended: such are not sent any more."""
+    """Which kinds of broken bodies were seen to do no harm, which are tried just now, and whether one left a row that
+    could not be mended: none is sent any more then."""
 
     harmless: set[tuple[Purpose, str]] = field(default_factory=set)
     under_way: set[tuple[Purpose, str]] = field(default_factory=set)
-    harmful: set[tuple[Purpose, str]] = field(default_factory=set)
+    harmful: bool = False
 
     async def begin(self, purpose: Purpose, kind: str) -> bool | None:
         """Whether this is the first body of its kind, so that the row has to be looked at behind it; None where such
@@ -28,7 +28,7 @@ class Trials:
             if each not in self.under_way:
                 break
             await asyncio.sleep(_PAUSE)
-        if each in self.harmful:
+        if self.harmful:
             return None
         first = each not in self.harmless
         self.under_way |= {each} if first else set()
@@ -37,4 +37,5 @@ class Trials:
     def end(self, purpose: Purpose, kind: str, harmless: bool) -> None:
         """Note what came of a trial."""
         self.under_way.discard((purpose, kind))
-        (self.harmless if harmless else self.harmful).add((purpose, kind))
+        self.harmless |= {(purpose, kind)} if harmless else set()
+        self.harmful |= not harmless

@@ -125,7 +125,7 @@ class Runner:
         found: list[Finding] = []
         outcome: Outcome = "passed"
         reason = ""
-        calm = contextlib.AsyncExitStack()
+        calm, harmful = contextlib.AsyncExitStack(), self.world.trials.harmful
         if first is not None and self._nothing_else(footprint):
             if first.failures:
                 await self.world.session.renew()
@@ -161,6 +161,8 @@ class Runner:
         # what makes the first rows of a table has that for itself
         shared = planned.check.creates and not planned.check.gate and "own" in footprint.values()
         shared = shared and outcome in {"failed", "blocked"}
+        # what has left a row that nobody can mend is not done twice
+        shared = shared and self.world.trials.harmful == harmful
         titles = tuple(dict.fromkeys(each.title for each in found if each.severity != "note"))
         before = {title for each in first.titles for title in each} if first is not None else set()
         reading = _only_reads(planned)

@@ -24,7 +24,7 @@ Form = Literal["array", "wrapped", "lines", "query", "filter"]
 _WORD = r"bulk|batch|many|multi|multiple|mass|import|collection|items|rows|records"
 _ACTION = r"create|insert|add|store|update|patch|change|edit|delete|remove|destroy|upsert"
 _PATH = re.compile(rf"[_$]?(?:(?:{_WORD})[-_]?(?P<a>{_ACTION})?|(?P<b>{_ACTION})[-_]?(?:{_WORD}))", re.I)
-_LISTS = re.compile(r"lists?|all|index|find|search|query|(?:get|list|find)[-_]?all", re.I)
+_LISTS = re.compile(r"lists?|all|index|find|filter|search|query|(?:get|list|find)[-_]?all", re.I)
 _ATOMIC = re.compile(
     r"\ball[- ](?:or|and)[- ](?:none|nothing)\b|\batomic|\btransaction|\brolled? back\b|\bnone (?:is|are) \w+ if\b"
     r"|\bor none if\b|\bnothing is (?:stored|created|changed|written)\b|\bwhole (?:batch|request) (?:fails|is refused)",
