@@ -293,6 +293,14 @@ class OrdersAndFields(unittest.TestCase):
         self.assertEqual(sorting.fields, ("name", "price"))
         self.assertFalse(sorting.several)
 
+    def test_choices_that_no_template_tells(self) -> None:
+        sort = query("sort", {"type": "string", "enum": ["ID_DESC", "NAME_ASC", "NAME_DESC", "priceAsc", "priceDesc"]})
+        [sorting] = resource_of(sort).queries.sortings
+        self.assertEqual(sorting.fields, ("name", "price"), "of id there is one direction alone")
+        self.assertEqual(sorting.pairs([Order("name", True)]), [("sort", "NAME_DESC")])
+        self.assertEqual(sorting.pairs([Order("price", False)]), [("sort", "priceAsc")])
+        self.assertEqual(sorting.pairs([Order("other", False)]), [("sort", "other")])
+
     def test_selections_and_counts(self) -> None:
         cases: list[tuple[dict[str, Any], list[tuple[str, str]]]] = [
             (query("fields"), [("fields", "id,name")]),

@@ -129,6 +129,23 @@ class Plain(unittest.TestCase):
         field, values = field_of(type="object", properties=inner, required=["id"])
         self.assertIs(values.plain(field), MISSING, "without its key it is none, and with one it might be another's")
 
+    def test_patterns_are_met_by_names_where_one_fits(self) -> None:
+        for pattern in ("^[^/%&><]+$", "^[a-z0-9_]+$", "^[A-Z0-9]+$", r"^[\w.-]+$"):
+            field, values = field_of(type="string", pattern=pattern)
+            text = values.plain(field)
+            self.assertRegex(text, pattern)
+            self.assertIn(values.mark, text.lower(), "it bears the mark")
+        field, values = field_of(type="string", pattern="^[^a-z]{3}$")
+        self.assertTrue(values.plain(field).isprintable())
+
+    def test_an_object_of_several_kinds_is_of_one(self) -> None:
+        one = {"type": "object", "properties": {"every": {"type": "number"}}, "required": ["every"]}
+        other = {"type": "object", "properties": {"cron": {"type": "string", "example": "0 0 * * *"}}}
+        field, values = field_of(anyOf=[one, other])
+        self.assertEqual(list(values.plain(field)), ["every"])
+        field, values = field_of(anyOf=[other, one])
+        self.assertEqual(values.plain(field), {"cron": "0 0 * * *"}, "texts inside are the contract's examples")
+
     def test_what_cannot_be_made_is_missing(self) -> None:
         field, values = field_of(type="string", pattern="^(?=impossible)never$")
         self.assertIs(values.plain(field), MISSING)
