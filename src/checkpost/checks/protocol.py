@@ -118,7 +118,7 @@ async def options(case: Case) -> AsyncIterator[Finding]:
                 "OPTIONS does not name methods that the contract has",
                 f"{', '.join(sorted(known))} (RFC 9110, 10.2.1)",
                 f"Allow: {stated}",
-                cause=f"any:options lacks {', '.join(missing)}",
+                cause="all:options lacks",
                 operation=("OPTIONS", path),
                 subjects=missing,
                 evidence=[exchange],

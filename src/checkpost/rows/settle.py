@@ -60,6 +60,7 @@ class Settlement:
 Waits = Callable[[float], None]
 As = Callable[[str, str], Client | None]
 
+_ALONG = "it bears the run's mark, and no request was to make it: the API may have made it along with another row"
 #: Why a row that was deleted is named where a path removes rows for good.
 _MAY_BE_KEPT = "it was deleted, and may be kept: it is not known whether its key is another row's by now"
 
@@ -210,7 +211,7 @@ class _Settling:
         untold = f"whether it was made cannot be determined: {found.why}"
         # a key that was given again and again stands for one row at the most
         keys = [each.named for each in found.untold if each.named is not None]
-        unsure = {**dict.fromkeys(keys, untold), **found.like}
+        unsure = {**self._along(name), **dict.fromkeys(keys, untold), **found.like}
         unknown = sum(each.named is None for each in found.untold)
         return [
             *(Left(name, key, self.tried.get((name, key), "it is still there")) for key in found.own),
@@ -221,6 +222,15 @@ class _Settling:
             ),
             *[Left(name, None, untold, False)] * unknown,
         ]
+
+    def _along(self, name: str) -> dict[Key, str]:
+        """The rows that bear the run's mark, were not there before, and that no request was to make: an API may make a
+        row of what another names, such as a tag or a queue."""
+        table, client = self.ledger.table(name), self.ledger.reach(name)
+        if client is None or not table.whole:
+            return {}
+        bears, known = self.ledger.bears(client.resource), table.known | table.ever | self.looks[name].own.keys()
+        return {key: _ALONG for key, row in self.looks[name].rows.items() if key not in known and bears(row, None)}
 
     def _close(self, names: Sequence[str], left: Sequence[Left]) -> None:
         """Close the entries whose rows are gone or were never made, as the last look showed."""
