@@ -440,6 +440,13 @@ class Templates(unittest.TestCase):
         for path, declared in (("/lots/:now", {"id"}), ("/lots/{id}:archive", {"id"}), ("/lots/{ns:id}", {"ns:id"})):
             self.assertEqual(in_braces(path, declared), path)
 
+    def test_paths_without_their_first_slash_are_told_and_read_where_they_can_be(self) -> None:
+        document = minimal({"type": "object"})
+        document["paths"] = {"things": document["paths"]["/things"], "{thing_href}": document["paths"]["/things"]}
+        contract = contract_of(document)
+        self.assertEqual({each.path for each in contract.operations}, {"/things"})
+        self.assertEqual({each.kind for each in contract.flaws}, {"path-without-slash", "path-of-a-parameter"})
+
 
 class Unreadable(unittest.TestCase):
     def test_an_answer_that_is_described_where_nobody_can_read_is_documented_all_the_same(self) -> None:

@@ -105,12 +105,25 @@ class Reader:
     def operations(self) -> Iterator[Operation]:
         paths = self.follow(self.root, "paths")
         usual = self.security(self.root)
-        for path, item in self.members(paths):
-            if not path.startswith("/") or not isinstance(item.value, dict):
+        for stated, item in self.members(paths):
+            if not isinstance(item.value, dict) or stated.startswith("x-"):
+                continue
+            path = stated if stated.startswith("/") else self._with_slash(stated, item)
+            if not path:
                 continue
             shared = list(self.parameters(item))
             for method, node in self.operations_of(item):
                 yield self._in_braces(self.operation(method.upper(), path, node, item, shared, usual))
+
+    def _with_slash(self, path: str, item: Node) -> str:
+        """A path that lacks its first slash with it (OpenAPI 3.1.1, 4.8.8.1); "" where a parameter stands for all of
+        its beginning, so that no request can be made of it. Either is a flaw, told of the first such path."""
+        whole = path.startswith("{")
+        read = "such are not asked, since rows alone tell how they begin" if whole else f"it is read as /{path}"
+        kind = "path-of-a-parameter" if whole else "path-without-slash"
+        if not any(each.kind == kind for each in self.flaws):
+            self.flaws.append(Flaw("error", kind, f"A path does not begin with a slash: {path}; {read}.", item.place))
+        return "" if whole else f"/{path}"
 
     def _in_braces(self, operation: Operation) -> Operation:
         """An operation whose path has its parameters in braces; that it had not is a flaw."""
