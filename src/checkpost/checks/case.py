@@ -747,26 +747,31 @@ class Case:
         with contextlib.suppress(Unsafe, Blocked, Skipped):
             await all_of(self.send("update", "tidying up", key=key, record=change) for key in keys)
 
-    async def remove(self, key: Key) -> None:
-        """Remove an own row now; one that stays is looked for at the end."""
+    async def remove(self, key: Key) -> Exchange | None:
+        """Remove an own row now; one that stays is looked for at the end. The answer, if it was asked for."""
         if not self.has("delete"):
-            return
+            return None
         try:
             exchange = await self.send("delete", "tidying up", key=key)
         except Unsafe:
-            return  # the end of the run looks for it again, and tells if it stays
+            return None  # the end of the run looks for it again, and tells if it stays
         if (exchange.answer.ok and not self.is_open(exchange)) or exchange.answer.status in {404, 410}:
             self.forget(key)
+        return exchange
 
     def is_still(self, key: Key, row: Row) -> bool:
         """Whether a row is the run's own that had the key, and not another that was given it since."""
         return self._ledger.is_still(self.resource.name, key, row)
 
+    def told_otherwise(self, failed: Iterable[Exchange | None]) -> None:
+        """Leave out that these requests failed: a finding tells what made them."""
+        watch, numbers = WATCH.get(), {each.number for each in failed if each is not None}
+        if watch is not None:
+            watch.failures[:] = [each for each in watch.failures if not numbers.intersection(each.exchanges)]
+
     def forget_failure(self, purpose: Purpose, exchange: Exchange) -> None:
         """Leave out that an operation fails: more is told of it."""
-        watch = WATCH.get()
-        if watch is not None:
-            watch.failures[:] = [each for each in watch.failures if exchange.number not in each.exchanges]
+        self.told_otherwise([exchange])
         operation = operation_name(self.operation(purpose))
         self.world.findings.forget(self.resource.name, "errors.server-error", operation)
 

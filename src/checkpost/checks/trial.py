@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from checkpost.checks.case import Case, Own
-from checkpost.checks.registry import Blocked
 from checkpost.findings import Finding
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Row
@@ -26,11 +25,14 @@ class Trial:
     exchange: Exchange
     row: Row | None
     seen: Exchange
+    #: The answer to its removal, where that was asked for.
+    removed: Exchange | None = None
 
     def unreadable(self, case: Case, title: str, expected: str, value: str, cause: str, name: str) -> list[Finding]:
         """The finding that reading the row fails since, if it does."""
         if self.row is not None or self.seen.answer.status < 500:
             return []
+        case.told_otherwise([self.exchange, self.seen, self.removed])
         status = self.exchange.answer.status
         observed = f"{status} for {name} = {value}, and {self.seen.answer.status} when the row is read"
         evidence = [self.own.exchange, self.exchange, self.seen]
@@ -65,10 +67,7 @@ async def tried_first(
     record = {**beside, name: value}
     body: dict[str, Any] = {"raw": raw(record, purpose)} if raw is not None else {}
     exchange = await case.send(purpose, situation, key=own.key, record=record, **body)
-    try:
-        seen, row = await case.row_now(own.key)
-    except Blocked:
-        seen = await case.send("read", "reading a row", key=own.key)
-        await case.remove(own.key)  # lists may be broken until then
-        return Trial(purpose, own, exchange, None, seen)
-    return Trial(purpose, own, exchange, row, seen)
+    seen, row = await (case.read(own.key) if case.has("read") else case.row_now(own.key))
+    # lists may be broken until it is gone
+    removed = await case.remove(own.key) if row is None else None
+    return Trial(purpose, own, exchange, row, seen, removed)
