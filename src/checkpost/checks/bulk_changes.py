@@ -194,7 +194,6 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     listed = await case.listing() if case.has("list") else None
     keys = [own.key for own in rows]
     items = key_items(case, bulk, keys[:2])
-    others = case.own_keys - set(keys[:2])
     exchange = await send_items(case, bulk, items, "two rows to be removed", removing(case, bulk, keys[:2]))
     not_allowed(exchange)
     if exchange.answer.refused:
@@ -213,6 +212,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
         case.state.many_kept = "not all of the rows are removed"
         seen = f"{exchange.answer.status}, and {sum(there[:2])} of 2 are still there"
         yield bulk_finding(case, bulk, "Bulk delete leaves rows", "both rows gone", seen, [exchange])
+    others = case.own_keys - set(keys)
     after = await case.listing() if listed is not None else None
     own_lost = not all(there[2:])
     foreign: set[Key] = set()

@@ -215,12 +215,11 @@ class Case:
         if self.resource.patched:
             return {}
         writable = {each.name for each in self.resource.writable("update")}
-        missing = (shape_of(self.body_schema("update")).required & writable | self.state.wanted_beside) - set(change)
+        # a schema that serves for every body demands the key in changes too: it is sent where a refusal asks for it
+        demanded = shape_of(self.body_schema("update")).required & writable - set(self.resource.key_fields)
+        missing = (demanded | self.state.wanted_beside) - set(change)
         # a member that refers to the table itself is the row's own key by another name
         own = {each: key[0] for each in missing if len(key) == 1 and self.is_own_key(each)}
-        address = self.resource.addresses.get("update")
-        if address is not None and (address.body or address.query):
-            missing -= set(self.resource.key_fields)  # it is told beside the record
         own |= {name: value for name, value in zip(self.resource.key_fields, key, strict=True) if name in missing}
         missing -= set(own)
         if not missing:

@@ -56,7 +56,8 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         if exchange.answer.refused:
             lacking = exchange
             exchange, wanted = await _with_what_is_wanted(case, own, change, exchange)
-            lacking_first = lacking_first or ((change, lacking) if wanted else None)
+            unsaid = wanted - shape_of(case.body_schema("update")).required
+            lacking_first = lacking_first or ((change, lacking) if unsaid else None)
         done |= not exchange.answer.refused
         if exchange.answer.status in {401, 403, 405}:
             raise Skipped(f"the role {case.world.role.name} may not update ({exchange.answer.status})")
@@ -94,7 +95,8 @@ async def _with_what_is_wanted(
     which these are, if that is taken. Else the refusal itself."""
     known = case.state.wanted_beside
     others = {each.name for each in case.resource.writable("update")} - set(change) - known
-    wanted = wants(refused, others - shape_of(case.body_schema("update")).required)
+    sent = shape_of(case.body_schema("update")).required - set(case.resource.key_fields)
+    wanted = wants(refused, others - sent)
     if not wanted or case.resource.patched:
         return refused, set()
     case.state.wanted_beside = known | wanted
@@ -106,7 +108,7 @@ async def _with_what_is_wanted(
 
 
 def _wants_more(case: Case, own: Own, change: dict[str, Any], refused: Exchange) -> Iterator[Finding]:
-    wanted = sorted(case.state.wanted_beside)
+    wanted = sorted(case.state.wanted_beside - shape_of(case.body_schema("update")).required)
     case.remark(f"changes are sent with {', '.join(wanted)}, as refusals ask; the contract does not say so")
     if not case.resource.guessed:
         yield case.finding(
