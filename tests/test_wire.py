@@ -33,7 +33,7 @@ def send(
     request: Request,
     roles: dict[str, Role] | None = None,
     environment: dict[str, str] | None = None,
-    timeout: float = 1.0,
+    timeout: float = 2.0,
 ) -> Exchange:
     async def work() -> Exchange:
         async with Session(roles or {}, environment or {}, Limits(timeout)) as session:
