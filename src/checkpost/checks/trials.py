@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from checkpost.model.purpose import Purpose
@@ -33,6 +35,15 @@ class Trials:
         first = each not in self.harmless
         self.under_way |= {each} if first else set()
         return first
+
+    @contextlib.contextmanager
+    def given_up(self, purpose: Purpose, kind: str) -> Iterator[None]:
+        """End a trial that comes to nothing: its body was not sent."""
+        try:
+            yield
+        except BaseException:
+            self.under_way.discard((purpose, kind))
+            raise
 
     def end(self, purpose: Purpose, kind: str, harmless: bool) -> None:
         """Note what came of a trial."""
