@@ -33,15 +33,16 @@ def blamed(exchange: Exchange, names: Iterable[str]) -> set[str]:
     names = set(names)
     known = {name.lower(): name for name in names}
     is_json, body = exchange.answer.parsed
-    sent = exchange.request.json
-    body = _unrepeated(body, [*_objects_in(sent)])
+    sent = [*_objects_in(exchange.request.json)]
+    body = _unrepeated(body, sent)
     alone = set(_alone(body)) & names if is_json else set()
-    said = {word for text in ([*texts_in(body)] if is_json else [exchange.answer.text]) for word in _WORD.findall(text)}
+    texts = [*texts_in(body)] if is_json else [exchange.answer.text]
+    said = {word for text in texts for word in _WORD.findall(text)}
     return (
         alone
         or said & names
         or {known[word.lower()] for word in said if word.lower() in known}
-        or {name for name in names & members_in(sent) if _is_quoted(name, sent, body if is_json else [])}
+        or {name for name in names if is_json and _is_quoted(name, sent, texts)}
     )
 
 
@@ -67,10 +68,10 @@ def _unrepeated(value: Any, sent: Sequence[Mapping[str, Any]]) -> Any:
     return {name: _unrepeated(each, sent) for name, each in value.items()}
 
 
-def _is_quoted(name: str, sent: Any, body: Any) -> bool:
-    """Whether an answer quotes the text that was sent for a field."""
-    texts = [each[name] for each in _objects_in(sent) if isinstance(each.get(name), str) and len(each[name]) >= 4]
-    return any(text in said for text in texts for said in texts_in(body))
+def _is_quoted(name: str, sent: Sequence[Mapping[str, Any]], texts: Sequence[str]) -> bool:
+    """Whether one of an answer's texts quotes the text that was sent for a field."""
+    values = [each[name] for each in sent if isinstance(each.get(name), str) and len(each[name]) >= 4]
+    return any(value in text for value in values for text in texts)
 
 
 def blames_another(exchange: Exchange, name: str, names: Iterable[str]) -> bool:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
 import itertools
 import re
@@ -12,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, TypeVar
 
-from checkpost.checks.parents import MOST_PARENTS, parents, touches, try_removal
+from checkpost.checks.parents import MOST_PARENTS, parents, reference, touches
 from checkpost.checks.registry import CHECKS, Blocked, Check, Skipped
 from checkpost.checks.together import all_of
 from checkpost.checks.world import WATCH, State, World
@@ -24,7 +23,6 @@ from checkpost.model.field import MISSING, Field
 from checkpost.model.media import is_form, request_media_type
 from checkpost.model.paths import singular
 from checkpost.model.purpose import Purpose
-from checkpost.model.relation import Relation
 from checkpost.model.resource import Resource
 from checkpost.model.shape import shape_of
 from checkpost.oracle.same import same
@@ -43,8 +41,6 @@ from checkpost.wire.listing import Key, Listing, Row, key_text
 T = TypeVar("T")
 #: How many keys of rows are looked at, and how long a key is that people choose, at the most.
 _KEYS, _LONGEST_WORD = 20, 15
-#: For how many seconds a value is on trial that no row was seen to have.
-_TRIAL = 10.0
 
 
 def _counts(field: Field, used: Sequence[Any]) -> bool:
@@ -63,12 +59,6 @@ def _like_those(used: Sequence[Any]) -> str:
     if all(re.fullmatch(r"[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}", text, re.I) for text in texts):
         return str(uuid.uuid4())
     return ""
-
-
-def _as_field(field: Field, key: Any) -> Any:
-    """The key of another row as a field that refers to it has it: keys of documents are texts of numbers."""
-    number = as_number(key) if field.types == {"integer"} else None
-    return key if number is None else number
 
 
 #: How often one check is asked of one table at the most: three times, and so again where its rows have other keys.
@@ -366,7 +356,7 @@ class Case:
             return MISSING if unlike is not MISSING and same(each, unlike, stated) else stated
         relation = self.resource.relation(each.name)
         if relation is not None:
-            return await self._reference(each, relation, unlike)
+            return await reference(self, each, relation, unlike)
         if each.name in self.state.copied and not each.unique:
             values = [row.get(each.name) for row in self.state.rows_before]
             others = [value for value in values if value is not None and (unlike is MISSING or value != unlike)]
@@ -389,45 +379,6 @@ class Case:
             texts = [value for value in held if value and all(isinstance(one, str) for one in value)]
             return next((value for value in texts if not same(each, unlike, value)), MISSING)
         return MISSING
-
-    async def _reference(self, each: Field, relation: Relation, unlike: Any) -> Any:
-        """The key of a row that a field may refer to, other than ``unlike``; where rows are not to share one, of one
-        that none refers to."""
-        await try_removal(self)
-        before: list[Any] = []
-        for more in range(MOST_PARENTS if each.unique else 1):
-            keys = [_as_field(each, key) for key in await parents(self, relation, more)]
-            if keys == before:
-                break
-            before = keys
-            taken = self.taken(each) if each.unique else set()
-            others = [key for key in keys if key not in taken and (unlike is MISSING or not same(each, unlike, key))]
-            others = others if each.unique else self._one_by_one(each, others)
-            if others:
-                value = others[self.values.number() % len(others)]
-                taken |= {value} if each.unique else set()
-                return value
-        return None if each.nullable else MISSING
-
-    def _one_by_one(self, each: Field, others: list[Any]) -> list[Any]:
-        """Of the keys that a field may hold those with which rows could be removed again, and one more where none is on
-        trial: what refers to a row that is locked may be held by it. All, where a pair of several references may have
-        to be unique."""
-        sent = [one.field for one in self.resource.relations if self.fields[one.field].created]
-        proved = self.state.released.get(each.name, set())
-        known = [key for key in others if key in proved]
-        ledger = self.world.ledger
-        if sent != [each.name] or not known or len(known) == len(others) or ledger is None:
-            return others
-        value, since = self.state.on_trial.get(each.name, (None, 0.0))
-        now = asyncio.get_running_loop().time()
-        if value is not None and value not in proved:
-            rows = [ledger.journal.entry(number) for number in ledger.table(self.resource.name).own.values()]
-            if now - since < _TRIAL or any(row is not None and row.record.get(each.name) == value for row in rows):
-                return known
-        further = next(key for key in others if key not in proved)
-        self.state.on_trial[each.name] = further, now
-        return [further]
 
     def _usual(self, each: Field) -> Field:
         """A field with limits between the values that rows have."""

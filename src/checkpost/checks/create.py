@@ -250,28 +250,35 @@ def stored_as_sent(
 _MOST_FLAGS = 4
 
 
+async def _listed_otherwise(case: Case, situation: str) -> list[Exchange]:
+    """The create of another record and the list with its row; none where it is not made, or not in the list either."""
+    exchange, key = await case.create(await case.record(), situation)
+    listing = await case.listing() if key is not None else None
+    if key is None or listing is None or await missing_from_list(case, [Own(key, {}, exchange)], listing):
+        return []
+    return [exchange, listing.exchanges[-1]]
+
+
 async def _hidden_by_its_owner(case: Case, own: Own, listing: Listing) -> Finding | None:
     """What is found where a row that refers to new rows of the run's is not in the list, and one that refers to those
     that are there is: the list may be of one owner's rows. Later rows refer to those that are there then."""
     above, case.above = case.above, None
     names = sorted(above or ())
     if names:
-        other, key = await case.create(await case.record(), "a record that refers to rows that are there")
-        if key is not None:
-            seen = await case.listing()
-            if not await missing_from_list(case, [Own(key, {}, other)], seen):
-                case.world.spared |= {(case.resource.name, name) for name in names}
-                return case.finding(
-                    "note",
-                    "expectation",
-                    "The list leaves out rows by what they refer to, and the contract does not say so",
-                    "every row",
-                    f"a row that refers to a new row of {', '.join(names)} can be read by its key alone; one that"
-                    " refers to a row that was there is in the list",
-                    cause="all:hidden by its owner",
-                    purpose="list",
-                    evidence=[own.exchange, listing.exchanges[-1], other, seen.exchanges[-1]],
-                )
+        seen = await _listed_otherwise(case, "a record that refers to rows that are there")
+        if seen:
+            case.world.spared |= {(case.resource.name, name) for name in names}
+            return case.finding(
+                "note",
+                "expectation",
+                "The list leaves out rows by what they refer to, and the contract does not say so",
+                "every row",
+                f"a row that refers to a new row of {', '.join(names)} can be read by its key alone; one that"
+                " refers to a row that was there is in the list",
+                cause="all:hidden by its owner",
+                purpose="list",
+                evidence=[own.exchange, listing.exchanges[-1], *seen],
+            )
     case.above = above
     return None
 
@@ -283,22 +290,20 @@ async def _hidden_by_a_flag(case: Case, own: Own, listing: Listing) -> Finding |
     for name in flags[:_MOST_FLAGS]:
         value = bool(own.record[name])
         case.state.flagged[name] = not value
-        other, key = await case.create(await case.record(), f"a record with {name} = {shown(not value)}")
-        if key is not None:
-            seen = await case.listing()
-            if not await missing_from_list(case, [Own(key, {}, other)], seen):
-                return case.finding(
-                    "warning",
-                    "expectation",
-                    "The list leaves out rows by a flag, and the contract does not say so",
-                    "every row",
-                    f"a row with {name} = {shown(value)} can be read by its key alone; one with {shown(not value)}"
-                    " is in the list",
-                    cause="hidden by a flag",
-                    purpose="list",
-                    subjects=[name],
-                    evidence=[own.exchange, listing.exchanges[-1], other, seen.exchanges[-1]],
-                )
+        seen = await _listed_otherwise(case, f"a record with {name} = {shown(not value)}")
+        if seen:
+            return case.finding(
+                "warning",
+                "expectation",
+                "The list leaves out rows by a flag, and the contract does not say so",
+                "every row",
+                f"a row with {name} = {shown(value)} can be read by its key alone; one with {shown(not value)}"
+                " is in the list",
+                cause="hidden by a flag",
+                purpose="list",
+                subjects=[name],
+                evidence=[own.exchange, listing.exchanges[-1], *seen],
+            )
         del case.state.flagged[name]
     return None
 

@@ -3,6 +3,7 @@ rows of the run's own, and so do all others where these are seen to change."""
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import itertools
 from collections import defaultdict
@@ -11,9 +12,11 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from checkpost.checks.registry import Blocked, Skipped
+from checkpost.model.field import MISSING, Field
 from checkpost.model.relation import Relation
 from checkpost.model.resource import Model, Resource
-from checkpost.rows.table import Table
+from checkpost.oracle.same import same
+from checkpost.rows.table import Table, as_number
 from checkpost.wire.door import Unsafe
 from checkpost.wire.listing import Key, Row
 
@@ -25,6 +28,8 @@ if TYPE_CHECKING:
 FIRST = "create.stored"
 #: How many rows of a table are referred to at the most, and how many are made for it where any will do.
 MOST_PARENTS, _USUAL = 50, 2
+#: For how many seconds a key is on trial that no row was seen to refer to.
+_TRIAL = 10.0
 #: How often the making of such a row is tried.
 _TRIES = 3
 
@@ -152,7 +157,54 @@ def _changed(before: Row, now: Row) -> bool:
     return any(one != other for one, other in plain)
 
 
-async def try_removal(case: Case) -> None:
+def _as_field(field: Field, key: Any) -> Any:
+    """The key of another row as a field that refers to it has it: keys of documents are texts of numbers."""
+    number = as_number(key) if field.types == {"integer"} else None
+    return key if number is None else number
+
+
+async def reference(case: Case, each: Field, relation: Relation, unlike: Any = MISSING) -> Any:
+    """The key of a row that a field may refer to, other than ``unlike``; where rows are not to share one, of one
+    that none refers to."""
+    await _try_removal(case)
+    before: list[Any] = []
+    for more in range(MOST_PARENTS if each.unique else 1):
+        keys = [_as_field(each, key) for key in await parents(case, relation, more)]
+        if keys == before:
+            break
+        before = keys
+        taken = case.taken(each) if each.unique else set()
+        others = [key for key in keys if key not in taken and (unlike is MISSING or not same(each, unlike, key))]
+        others = others if each.unique else _one_by_one(case, each, others)
+        if others:
+            value = others[case.values.number() % len(others)]
+            taken |= {value} if each.unique else set()
+            return value
+    return None if each.nullable else MISSING
+
+
+def _one_by_one(case: Case, each: Field, others: list[Any]) -> list[Any]:
+    """Of the keys that a field may hold those with which rows could be removed again, and one more where none is on
+    trial: what refers to a row that is locked may be held by it. All, where a pair of several references may have
+    to be unique."""
+    sent = [one.field for one in case.resource.relations if case.fields[one.field].created]
+    proved = case.state.released.get(each.name, set())
+    known = [key for key in others if key in proved]
+    ledger = case.world.ledger
+    if sent != [each.name] or not known or len(known) == len(others) or ledger is None:
+        return others
+    value, since = case.state.on_trial.get(each.name, (None, 0.0))
+    now = asyncio.get_running_loop().time()
+    if value is not None and value not in proved:
+        rows = [ledger.journal.entry(number) for number in ledger.table(case.resource.name).own.values()]
+        if now - since < _TRIAL or any(row is not None and row.record.get(each.name) == value for row in rows):
+            return known
+    further = next(key for key in others if key not in proved)
+    case.state.on_trial[each.name] = further, now
+    return [further]
+
+
+async def _try_removal(case: Case) -> None:
     """Once, before rows of a table refer to those of others: make one that does, and remove it. What it refers to may
     hold it, as what is locked does; later rows refer to the run's own then."""
     state, name = case.state, case.resource.name

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from typing import Any
 
@@ -51,29 +52,31 @@ async def refused_and_unchanged(
     refused: list[Exchange] = []
     taken: list[Break] = []
     for each in broken:
-        trials = case.world.trials
-        first = await trials.begin(purpose, each.kind)
-        if first is None:
-            case.remark(f"{situation(each)} was not sent: elsewhere it left a row that could not be mended")
-            continue
-        with trials.given_up(purpose, each.kind):
+        world, kind, still = case.world, (purpose, each.kind), None
+        # the first of its kind goes while no other of it does, and its row is looked at
+        async with contextlib.nullcontext() if kind in world.harmless_changes else world.first_changes[kind]:
+            if world.unmendable:
+                case.remark(f"{situation(each)} was not sent: elsewhere it left a row that could not be mended")
+                continue
             exchange = await send(each)
+            looked = kind not in world.harmless_changes or exchange.answer.status >= 500
+            unread = await _unread(case, own) if looked else None
+            if unread is None:
+                world.harmless_changes.add(kind)
+            else:
+                # a create might make a row of it that cannot even be removed
+                case.learn(case.state.unshown, [(each.field, repr(each.value))])
+                world.spoiling_changes.add(each.kind)
+                await mend(each)
+                still = await _unread(case, own)
+                world.unmendable |= still is not None
         found = accepted(case, purpose, each, exchange) if exchange.answer.ok else None
         if exchange.answer.ok or exchange.answer.status >= 500:
             taken.append(each)
-        unread = await _unread(case, own) if first or exchange.answer.status >= 500 else None
-        if unread is None:
-            trials.end(purpose, each.kind, True)
-        else:
-            # a create might make a row of it that cannot even be removed
-            case.learn(case.state.unshown, [(each.field, repr(each.value))])
-            case.world.spoiling_changes.add(each.kind)
-            await mend(each)
+        if unread is not None:
             yield _left_unreadable(case, purpose, each, exchange, unread)
-            still = await _unread(case, own)
-            trials.end(purpose, each.kind, still is None)
-            if still is not None:  # it goes at once, since lists may fail with it
-                raise Blocked(f"a row could not be made readable again ({still.answer.status})")
+        if still is not None:  # it goes at once, since lists may fail with it
+            raise Blocked(f"a row could not be made readable again ({still.answer.status})")
         any_accepted |= exchange.answer.ok
         if found is not None:
             yield found

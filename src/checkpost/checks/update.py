@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
+from collections.abc import Set as AbstractSet
 from datetime import UTC, datetime
 from typing import Any
 
@@ -49,15 +50,14 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("none of its fields can be changed")
     done, refused = False, list[tuple[dict[str, Any], Exchange]]()
     lacking_first: tuple[dict[str, Any], Exchange] | None = None
-    case.state.wanted_beside = set()
+    case.state.wanted_beside, demanded = set(), shape_of(case.body_schema("update")).required
     for change in changes:
         name = next(iter(change))
         exchange = await case.send("update", f"changing {name}", key=own.key, record=change)
         if exchange.answer.refused:
             lacking = exchange
-            exchange, wanted = await _with_what_is_wanted(case, own, change, exchange)
-            unsaid = wanted - shape_of(case.body_schema("update")).required
-            lacking_first = lacking_first or ((change, lacking) if unsaid else None)
+            exchange, wanted = await _with_what_is_wanted(case, own, change, exchange, demanded)
+            lacking_first = lacking_first or ((change, lacking) if wanted - demanded else None)
         done |= not exchange.answer.refused
         if exchange.answer.status in {401, 403, 405}:
             raise Skipped(f"the role {case.world.role.name} may not update ({exchange.answer.status})")
@@ -77,7 +77,7 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
             yield found
         row = after
     if lacking_first is not None:
-        for found in _wants_more(case, own, *lacking_first):
+        for found in _wants_more(case, own, *lacking_first, case.state.wanted_beside - demanded):
             yield found
     for found in _refusals(case, own, refused, done):
         yield found
@@ -89,14 +89,14 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
 
 
 async def _with_what_is_wanted(
-    case: Case, own: Own, change: dict[str, Any], refused: Exchange
+    case: Case, own: Own, change: dict[str, Any], refused: Exchange, demanded: AbstractSet[str]
 ) -> tuple[Exchange, set[str]]:
-    """A refused change once more, with the fields beside it that the refusal asks for, where the contract does not; and
-    which these are, if that is taken. Else the refusal itself."""
+    """A refused change once more, with the fields beside it that the refusal asks for and that were not sent, as those
+    that are ``demanded`` by the contract are but for the key; and which these are, if that is taken. Else the refusal
+    itself."""
     known = case.state.wanted_beside
     others = {each.name for each in case.resource.writable("update")} - set(change) - known
-    sent = shape_of(case.body_schema("update")).required - set(case.resource.key_fields)
-    wanted = wants(refused, others - sent)
+    wanted = wants(refused, others - (demanded - set(case.resource.key_fields)))
     if not wanted or case.resource.patched:
         return refused, set()
     case.state.wanted_beside = known | wanted
@@ -107,9 +107,11 @@ async def _with_what_is_wanted(
     return refused, set()
 
 
-def _wants_more(case: Case, own: Own, change: dict[str, Any], refused: Exchange) -> Iterator[Finding]:
-    wanted = sorted(case.state.wanted_beside - shape_of(case.body_schema("update")).required)
-    case.remark(f"changes are sent with {', '.join(wanted)}, as refusals ask; the contract does not say so")
+def _wants_more(
+    case: Case, own: Own, change: dict[str, Any], refused: Exchange, wanted: AbstractSet[str]
+) -> Iterator[Finding]:
+    names = sorted(wanted)
+    case.remark(f"changes are sent with {', '.join(names)}, as refusals ask; the contract does not say so")
     if not case.resource.guessed:
         yield case.finding(
             "warning",
@@ -119,7 +121,7 @@ def _wants_more(case: Case, own: Own, change: dict[str, Any], refused: Exchange)
             said(refused),
             cause="change wants more",
             purpose="update",
-            subjects=wanted,
+            subjects=names,
             evidence=[own.exchange, refused],
         )
 

@@ -16,7 +16,6 @@ from checkpost.checks.conformance.answer import conform
 from checkpost.checks.conformance.fields import rows_as_told, undocumented_fields
 from checkpost.checks.conformance.observation import Observation
 from checkpost.checks.parents import stands_on
-from checkpost.checks.trials import Trials
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.validators import Validators
 from checkpost.findings import Finding, Findings
@@ -24,6 +23,7 @@ from checkpost.model.access import Access
 from checkpost.model.field import Field
 from checkpost.model.members import asked_for
 from checkpost.model.paths import nameless, plain
+from checkpost.model.purpose import Purpose
 from checkpost.model.resource import Constants, Model, Resource
 from checkpost.model.spelling import Filtering, Sorting
 from checkpost.oracle.columns import Snapshot
@@ -233,7 +233,13 @@ class World:
     spoiling: set[str] = field(default_factory=set)
     #: The kinds of breaks that, in a change of a row, made it one which the API cannot show.
     spoiling_changes: set[str] = field(default_factory=set)
-    trials: Trials = field(default_factory=Trials)
+    #: Of changes that break rules, by purpose and kind: held by the first of a kind, and those that left a row to be
+    #: read; and whether one left a row that could not be mended, so that none is sent any more.
+    first_changes: defaultdict[tuple[Purpose, str], asyncio.Lock] = field(
+        default_factory=lambda: defaultdict(asyncio.Lock)
+    )
+    harmless_changes: set[tuple[Purpose, str]] = field(default_factory=set)
+    unmendable: bool = False
     #: Rows of others that reading has changed, in a run that writes nothing.
     harmed: list[Harm] = field(default_factory=list)
     #: Held by a table whose rows are read for the first time, where that may change them; by the last word of its name,

@@ -125,7 +125,8 @@ class Runner:
         found: list[Finding] = []
         outcome: Outcome = "passed"
         reason = ""
-        calm, harmful = contextlib.AsyncExitStack(), self.world.trials.harmful
+        unmendable = self.world.unmendable
+        calm = contextlib.AsyncExitStack()
         if first is not None and self._nothing_else(footprint):
             if first.failures:
                 await self.world.session.renew()
@@ -162,7 +163,7 @@ class Runner:
         shared = planned.check.creates and not planned.check.gate and "own" in footprint.values()
         shared = shared and outcome in {"failed", "blocked"}
         # what has left a row that nobody can mend is not done twice
-        shared = shared and self.world.trials.harmful == harmful
+        shared = shared and self.world.unmendable == unmendable
         titles = tuple(dict.fromkeys(each.title for each in found if each.severity != "note"))
         before = {title for each in first.titles for title in each} if first is not None else set()
         reading = _only_reads(planned)
@@ -186,8 +187,9 @@ class Runner:
             # asked alone, a connection that ends has ended for the request on it, unless a failure went just before
             failures = [each for each in failures if self._failure(each) != "dropped"]
             again = {each.key for each in failures}
-            self.world.overloaded += [each for each in failures if self._is_busy(each)]
-            failures = [each for each in failures if not self._is_busy(each)]
+            busy = [each for each in failures if self._is_busy(each)]
+            self.world.overloaded += busy
+            failures = [each for each in failures if each not in busy]
             for each in first.failures:
                 if each.key not in again:
                     lasting = await self._fails_again(each, watch)

@@ -141,18 +141,14 @@ def sortings_of(parameter: Parameter, direction: Parameter | None, names: Sequen
 def _by_choice(choices: Sequence[str], names: Sequence[str]) -> dict[str, tuple[str, str]]:
     """The fields of which there is a choice for either direction, written in whatever way: ``NAME_DESC``, ``nameDesc``,
     ``desc(name)``."""
-    known = {_letters(name): name for name in names}
+    known = {normal(name): name for name in names}
     found: dict[str, dict[bool, str]] = {}
     for choice in choices:
-        matched = _CHOICE.fullmatch(_letters(choice))
+        matched = _CHOICE.fullmatch(normal(choice))
         name = known.get(matched["field"] or matched["name"]) if matched else None
         if matched and name is not None:
             found.setdefault(name, {})[(matched["way"] or matched["said"]).startswith("desc")] = choice
     return {name: (ways[False], ways[True]) for name, ways in found.items() if len(ways) == 2}
-
-
-def _letters(text: str) -> str:
-    return re.sub(r"[^a-z0-9]", "", text.lower())
 
 
 def other_sort(sort: Parameter, known: Mapping[str, Parameter]) -> Parameter | None:
