@@ -84,6 +84,16 @@ class Parents(unittest.TestCase):
         self.assertEqual(stored.outcome, "passed")
         self.assertIn("rows refer to those that are there: 422", stored.reason)
 
+    def test_rows_whose_key_is_made_of_references_do_not_run_out(self) -> None:
+        keys = Column("lot_id", "integer", True, "lots"), Column("crop_id", "integer", True, "crops")
+        pairs = Table("pairs", ("lot_id", "crop_id"), keys, True, rows=1)
+        trial = tried(Temper("any", (replace(CROPS, rows=1), replace(LOTS, rows=1), pairs)))
+        self.assertEqual(trial.amiss, [])
+        assert trial.result is not None
+        of_pairs = [each for each in trial.result.checks if each.resource == "pairs"]
+        self.assertEqual([each.check for each in of_pairs if "every combination" in each.reason], [])
+        self.assertIn("passed", {each.outcome for each in of_pairs})
+
     def test_what_a_refusal_blames_is_written_otherwise_or_left_out(self) -> None:
         ties = Table("ties", ("id",), (Column("label", required=True), Column("keeper", "integer")), rows=0)
         trial = tried(Temper("any", (ties,)), Choosy)

@@ -419,8 +419,8 @@ class Case:
             return {}
         relations = [relation for name in key.fields if (relation := self.resource.relation(name))]
         before: list[list[Any]] = []
-        for more in range(MOST_PARENTS):
-            choices = [await parents(self, each, more if each is relations[0] else 0) for each in relations]
+        for turn in range(MOST_PARENTS):
+            choices = [await parents(self, each, turn > 0 and each is relations[0]) for each in relations]
             if choices == before:
                 break
             before = choices

@@ -168,8 +168,8 @@ async def reference(case: Case, each: Field, relation: Relation, unlike: Any = M
     that none refers to."""
     await _try_removal(case)
     before: list[Any] = []
-    for more in range(MOST_PARENTS if each.unique else 1):
-        keys = [_as_field(each, key) for key in await parents(case, relation, more)]
+    for turn in range(MOST_PARENTS if each.unique else 1):
+        keys = [_as_field(each, key) for key in await parents(case, relation, turn > 0)]
         if keys == before:
             break
         before = keys
@@ -222,10 +222,10 @@ async def _try_removal(case: Case) -> None:
         case.requests += trial.requests
 
 
-async def parents(case: Case, relation: Relation, more: int = 0) -> list[Any]:
+async def parents(case: Case, relation: Relation, more: bool = False) -> list[Any]:
     """Keys of rows that a relation may refer to: some that are there, else one made for it. Rows that change those that
     they refer to, and rows that cannot bear the run's mark, refer to its own, where such can be made: by that the
-    latter are known again. ``more`` asks for more of these than are usual."""
+    latter are known again. ``more`` asks for one of these more than there are."""
     world = case.world
     target = world.model.resource(relation.resource)
     if target is None:
@@ -245,14 +245,15 @@ async def parents(case: Case, relation: Relation, more: int = 0) -> list[Any]:
     bearing = bearing and field is not None and not field.unique
     if known and not bearing and not own:
         return known
-    usual = _USUAL if own else 1
+    wanted = _USUAL if own else 1
+    wanted = min(max(wanted, len(_lasting(case, target)) + 1), MOST_PARENTS) if more else wanted
     if _made(target) and world.ledger is not None and not state.no_parent:
         # the whole chain of parents is made by one check at a time: none waits for another that waits for it
         async with contextlib.nullcontext() if case.making else world.making_parents:
-            await _make(case, target, min(usual + more, MOST_PARENTS))
+            await _make(case, target, wanted)
     made = _lasting(case, target)
     if made and (own or bearing):
-        return made if len(made) >= usual + more else [*made, *known]
+        return made if len(made) >= wanted else [*made, *known]
     return known or made
 
 

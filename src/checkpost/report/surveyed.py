@@ -30,10 +30,9 @@ _STYLES = {"error": "bold red", "warning": "magenta", "note": "cyan"}
 def _table(*columns: str) -> Table:
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
     for column in columns:
-        # long names of paths are folded before all else is
-        least = {"key": 11, "resource": 20, "refers to": 14}.get(column)
-        most = {"resource": 34, "refers to": 28}.get(column)
-        table.add_column(column, overflow="fold", min_width=least, max_width=most, no_wrap=column in {"may", "fields"})
+        # where there is no room, the longest are folded first: names of paths, and of what is referred to
+        least = {"key": 11, "refers to": 14}.get(column)
+        table.add_column(column, overflow="fold", min_width=least, no_wrap=column in {"may", "fields"})
     return table
 
 
