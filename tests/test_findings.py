@@ -29,6 +29,9 @@ def finding(resource: str | None, **changes: Any) -> Finding:
     return Finding(**{**plain, **changes})
 
 
+ITEMS = (("lots", "mass"), ("tags", "name"))
+
+
 def united(found: list[Finding], asked: int) -> list[Finding]:
     findings = Findings()
     findings.add(found)
@@ -43,8 +46,9 @@ class Union(unittest.TestCase):
         self.assertEqual((one.count, len(one.operations)), (3, 3))
 
     def test_what_few_show_stays_with_them(self) -> None:
-        self.assertEqual(len(united([finding("lots"), finding("tags", subjects=("name",))], 6)), 2)
-        self.assertEqual(len(united([finding("lots"), finding("tags")], 6)), 1)  # the same sentence of the same
+        self.assertEqual(len(united([finding("lots"), finding("tags", observed="500 for name")], 6)), 2)
+        said = [finding(name, subjects=(field,), observed=f"{field} is lost") for name, field in ITEMS]
+        self.assertEqual(len(united(said, 6)), 1)  # the same sentence, whatever the field
         self.assertEqual(len(united([finding("lots")], 1)), 1)
 
     def test_what_no_write_stores_is_set_by_the_server(self) -> None:
@@ -56,10 +60,13 @@ class Union(unittest.TestCase):
         self.assertEqual((one.title, cut.title), ("A field is set by the server, whatever is sent", "Cut"))
         self.assertEqual((one.subjects, one.count), (("uri", "slug"), lost.count + made.count))
 
-    def test_another_operation_severity_or_sentence_is_another_cause(self) -> None:
+    def test_what_is_against_the_contract_here_and_a_standard_there_is_one(self) -> None:
+        [one] = united([finding("lots", severity="warning", basis="standard"), finding("tags")], 9)
+        self.assertEqual((one.severity, one.basis, one.resources), ("error", "contract", ("tags", "lots")))
+
+    def test_another_operation_or_sentence_is_another_cause(self) -> None:
         for changes in (
             {"operations": (("GET", "/tags"),)},
-            {"severity": "warning"},
             {"observed": "500 out of memory"},
             {"title": "A request fails with 503"},
             {"role": "guest"},

@@ -213,7 +213,7 @@ FAILED = "server-error"
 FAILS = "A request fails with"
 #: A field, parameter or value in the words for a situation.
 _NAMED = re.compile(
-    r"(?<=\bfor )\S+|^\S+(?= (?:breaking|that|alone|below|above)\b| =)|(?<=^without )\S+|(?<=^changing )\S+"
+    r"(?<=\bfor )\S+|(?:^|(?<=\())\S+(?= (?:breaking|that|alone|below|above)\b| =)|(?<=^without )\S+|(?<=^changing )\S+"
     r"|(?<=\bthe same )\S+|(?<== )\S+"
 )
 
@@ -227,7 +227,8 @@ def _by_failure(findings: Sequence[Finding]) -> list[Finding]:
         if not finding.cause.startswith(FAILED):
             others.append(finding)
             continue
-        status, _, said = finding.title.partition(": ")
+        head, _, said = finding.title.partition(": ")
+        status = head.rpartition(" ")[2]
         kinds = {(status, finding.role, "in", _NAMED.sub("#", each)) for each in finding.subjects}
         kinds |= {(status, finding.role, "says", finding.cause.partition(" at ")[0])} if said else set()
         near = [group for group in groups if group[0] & kinds]
@@ -235,8 +236,8 @@ def _by_failure(findings: Sequence[Finding]) -> list[Finding]:
         groups = [group for group in groups if group not in near]
         groups.append((kinds.union(*(known for known, _ in near)), [*met, finding]))
     for _, group in groups:
-        first = group[0]
-        for other in group[1:]:
+        first, *more = sorted(group, key=lambda each: not each.title.startswith(FAILS))
+        for other in more:
             first = replace(first.merged(other), title=_shared(first.title, other.title))
         if first.title.startswith(FAILS) and ": " not in first.title and first.subjects:
             first = replace(first, title=f"{first.title}: {first.subjects[0][:60]}")
@@ -255,7 +256,8 @@ def _shared(one: str, other: str) -> str:
 def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> list[Finding]:
     """Findings of one kind as one, where so many resources show it that it is how the API as a whole is made."""
     alike: dict[tuple[str, ...], list[Finding]] = {}
-    for finding in sorted(findings, key=lambda each: each.resource or ""):
+    # what the contract rules out in one place may be against a standard alone in another: the graver one tells of both
+    for finding in sorted(findings, key=lambda each: (-SEVERITIES.index(each.severity), each.resource or "")):
         if finding.resource is not None and not finding.cause.startswith(FAILED):  # see _by_failure
             alike.setdefault(_kind(finding), []).append(finding)
     one: dict[tuple[str, str | None, str, str], Finding] = {finding.key: finding for finding in findings}
@@ -266,10 +268,10 @@ def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> l
         least = 2 if alike_anywhere else max(2, (asked(first.check) + 1) // 2)
         parts = [group]
         if len({each.resource for each in group}) < least:
-            # the same sentence of the same fields is said by one piece of program
-            same: dict[tuple[object, ...], list[Finding]] = {}
+            # the same sentence is said by one piece of program
+            same: dict[str, list[Finding]] = {}
             for each in group:
-                same.setdefault((each.subjects, _without_values(each.observed)), []).append(each)
+                same.setdefault(_without_names(each, each.observed), []).append(each)
             parts = [part for part in same.values() if len(part) > 1]
         for first, *others in parts:
             for other in others:
@@ -277,6 +279,12 @@ def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> l
                 one.pop(other.key)
             one[first.key] = first
     return list(one.values())
+
+
+def _without_names(finding: Finding, said: str) -> str:
+    """A sentence of a finding without the fields and values that it is about."""
+    names = {word for each in finding.subjects for word in re.findall(r"\w+", each)}
+    return re.sub(r"\w+", lambda word: "#" if word[0] in names else word[0], _without_values(said))
 
 
 def _without_values(said: str) -> str:
@@ -295,11 +303,11 @@ def _kind(finding: Finding) -> tuple[str, ...]:
         check = asked = ""
     elif finding.family in {"shape", "errors"}:
         seen = re.sub(r"^.*(?= is not of types? )", "", finding.observed, flags=re.S)
-        told = "" if cause == "further fields" else _without_values(seen)[:80]
+        told = "" if cause == "further fields" else _without_names(finding, seen)[:80]
         cause = cause if finding.family == "errors" else ""
         if check == "errors.body":  # what each operation says alike of its refusals is said once, or copied
             asked = "/".join(finding.place.pointer.split("/")[-3:]) if finding.place is not None else asked
-    return check, finding.role, finding.severity, finding.basis, finding.title, cause, asked, told
+    return check, finding.role, finding.title, cause, asked, told
 
 
 def operation_name(operation: Operation | None) -> tuple[tuple[str, str], ...]:

@@ -332,8 +332,8 @@ async def _many(case: Case, number: int) -> list[dict[str, Any]]:
     keys = case.resource.key_fields
     if any(name in first and case.resource.relation(name) for name in keys):
         return [first, *[await case.record(full=full) for _ in range(number - 1)]]
-    marked = [name for name, value in first.items() if case.world.mark in str(value)]
-    varied = [case.fields[name] for name in first if name in {*keys, *marked} or case.fields[name].unique]
+    texts = {name for name in first if case.fields[name].is_text and not case.resource.relation(name)}
+    varied = [case.fields[name] for name in first if name in {*keys, *texts} or case.fields[name].unique]
     return [first] + [{**first, **{each.name: await case.value(each) for each in varied}} for _ in range(number - 1)]
 
 

@@ -384,7 +384,8 @@ class Case:
         """A field with limits between the values that rows have."""
         if each.name not in self.state.usual:
             values = (row.get(each.name) for row in self.state.rows_before)
-            self.state.usual[each.name] = usual(each, values, 1) if self.state.short else usual(each, values)
+            room = {} if self.state.room is None else {"room": self.state.room}
+            self.state.usual[each.name] = usual(each, values, **room)
         return self.state.usual[each.name]
 
     def written_alike(self, each: Field) -> bool:
@@ -702,12 +703,34 @@ class Case:
         if not self.has("delete"):
             return None
         try:
-            exchange = await self.send("delete", "tidying up", key=key)
+            purges = await self._purges(key)
+            operation = self.resource.purge if purges else self.operation("delete")
+            exchange = await self.send("delete", "tidying up", key=key, operation=operation)
+            if purges:
+                self._ledger.purged(self.resource.name, exchange)
         except Unsafe:
             return None  # the end of the run looks for it again, and tells if it stays
         if (exchange.answer.ok and not self.is_open(exchange)) or exchange.answer.status in {404, 410}:
             self.forget(key)
         return exchange
+
+    async def _purges(self, key: Key) -> bool:
+        """Whether rows are removed by the path that removes for good what was deleted: where such are kept, and it was
+        seen to remove an own row that was not deleted, and no other row. The first one asked for is tried so."""
+        table = self._ledger.table(self.resource.name)
+        if self.resource.purge is None or not self.state.kept or not self.has("list"):
+            return False
+        async with self.state.purging:
+            if table.purges is None:
+                before = await self.listing()
+                exchange = await self.send("delete", "tidying up", key=key, operation=self.resource.purge)
+                after = await self.listing()
+                lost = {each for each in before.by_key.keys() - after.by_key.keys() if self.was_there(each)}
+                whole = before.complete and after.complete and key in before.by_key
+                table.purges = exchange.answer.ok and whole and key not in after.by_key and not lost
+                if table.purges:
+                    self._ledger.purged(self.resource.name, exchange)
+        return table.purges
 
     def is_still(self, key: Key, row: Row) -> bool:
         """Whether a row is the run's own that had the key, and not another that was given it since."""

@@ -12,7 +12,7 @@ from checkpost.findings import Finding
 from checkpost.model.paths import normal
 from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
-from checkpost.wire.exchange import Exchange
+from checkpost.wire.exchange import Exchange, Request
 from checkpost.wire.listing import Asked, Key, key_text
 
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
@@ -133,6 +133,16 @@ async def _kept(case: Case, key: Key) -> None:
             if key in listing.by_key:
                 case.state.kept = str(other.collection)
                 case.remark(f"deleted rows are kept: {other.collection} shows them")
+                return
+    for operation in case.world.contract.operations:
+        head, _, word = operation.path.rstrip("/").rpartition("/")
+        beside = head == (case.resource.collection or "").rstrip("/") and _BIN.fullmatch(normal(word))
+        if beside and operation.method == "GET":  # it may be described as anything
+            address = case.client.url(operation, None)
+            shown = await case.world.session.send(Request("GET", address, case.world.role.name), case.check.name)
+            if shown.answer.ok and key_text(key) in shown.answer.text:
+                case.state.kept = operation.path
+                case.remark(f"deleted rows are kept: {operation.path} shows them")
                 return
     asked = [each for each in case.operation("list").parameters if each.location == "query"] if case.has("list") else []
     names = {normal(each.name): each for each in asked if "boolean" in shape_of(each.schema).types}

@@ -279,6 +279,8 @@ def told(
     else:
         assert verdict is not None
         title = _title(snapshot, answer.count, reply, verdict)
+        if not filtering.documented and title == _IGNORED:
+            severity, basis = "warning", "expectation"
         observed = f"{reply.total if reply.total is not None else answer.count} rows: " + ", ".join(
             words
             for words in (
@@ -314,10 +316,13 @@ def _clarity(trial: Trial) -> tuple[bool, int]:
     return wrong > 0, -abs(wrong - 3)
 
 
+_IGNORED = "A filter is ignored"
+
+
 def _title(snapshot: Snapshot, count: int, reply: Reply, verdict: Verdict) -> str:
     everything = count >= len(snapshot) or (not reply.complete and (reply.total or 0) >= len(snapshot))
     if everything and not verdict.missing:
-        return "A filter is ignored"
+        return _IGNORED
     if not verdict.surplus:
         return "Filter returns fewer rows than match"
     if not verdict.missing:

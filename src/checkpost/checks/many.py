@@ -10,7 +10,10 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from checkpost.checks.case import Case
+from checkpost.checks.registry import Skipped
+from checkpost.contract.node import Node
 from checkpost.model.bulk import Bulk
+from checkpost.model.operations import answer_schema, line_schema
 from checkpost.model.paths import plain
 from checkpost.model.shape import shape_of
 from checkpost.wire.client import Client
@@ -96,6 +99,8 @@ async def create_many(
     name, above = case.resource.name, case.world.within(case.resource)
     chosen = [case.client.key_of(record) if case.client_keys else None for record in records]
     made = tuple(Made(name, dict(record), key, above) for record, key in zip(records, chosen, strict=True))
+    if len(made) > 1 and through is None and case.has("list"):
+        await _try_one(case, bulk, made)
     exchange = await send_items(case, bulk, records, situation, Act("create", made), through)
     numbers = case.numbers(exchange)
     told = told_by(case, exchange.answer, chosen)
@@ -122,6 +127,26 @@ async def create_many(
                 keys[place] = shown
                 case.told(numbers[place], shown)
     return Sent(exchange, tuple(records), tuple(keys), told, sure)
+
+
+async def _try_one(case: Case, bulk: Bulk, made: Sequence[Made]) -> None:
+    """Of rows that would bear nothing to find them by, make one by itself first: where the answer does not give its
+    key, no more are made at once."""
+    ledger = case.world.ledger
+    bare = ledger is not None and any(each.key is None and not ledger.would_bear(each) for each in made)
+    if ledger is None or not bare or ledger.table(case.resource.name).tells_many:
+        return
+    if line_schema(bulk.operation) is None and not _holds_objects(answer_schema(bulk.operation)):
+        raise Skipped("rows made at once would bear nothing to find them by, and no answer is said to give their keys")
+    one = await create_many(case, bulk, [await case.record()], "one record where several may be sent")
+    ledger.table(case.resource.name).tells_many = one.keys[0] is not None
+
+
+def _holds_objects(node: Node | None, depth: int = 2) -> bool:
+    """Whether a schema has an array of objects, or one in its members."""
+    shape = shape_of(node)
+    inner = shape.properties.values() if depth else ()
+    return shape_of(shape.item).is_object or any(_holds_objects(each, depth - 1) for each in inner)
 
 
 #: Records that share a value with more others than this are not told apart by it.

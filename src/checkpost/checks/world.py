@@ -76,6 +76,8 @@ class State:
     not_changeable: str = ""
     not_replaceable: str = ""
     not_removable: str = ""
+    #: Held while it is tried whether rows that were not deleted can be removed for good.
+    purging: asyncio.Lock = field(default_factory=asyncio.Lock)
     #: The parameter of the list by which rows that were deleted are shown: they are kept.
     kept: str = ""
     #: Why lists are not held against rows: some are there in one answer and not in another.
@@ -112,8 +114,8 @@ class State:
     wanted_beside: set[str] = field(default_factory=set)
     #: Whether a key that the client may choose has to be chosen by it.
     chooses_key: bool | None = None
-    #: Whether texts are no longer than those of rows.
-    short: bool = False
+    #: How many signs texts have room for at least, whatever rows have; None while none was refused for its length.
+    room: int | None = None
     #: Keys of rows that were made for others to refer to, and whether none can be made.
     parents: list[Any] = field(default_factory=list)
     no_parent: bool = False
@@ -182,7 +184,7 @@ class State:
             self.misfiltered = set()
         if check == "create.stored":
             # else what was refused at first would not be sent again, and be taken for a failure by chance
-            self.recipe, self.chooses_key, self.short, self.refused_with = "", None, False, None
+            self.recipe, self.chooses_key, self.room, self.refused_with = "", None, None, None
             self.copied, self.left_out, self.wanting = set(), set(), {}
             self.unfilled, self.joined, self.exemplary = set(), {}, set()
             self.usual.clear()

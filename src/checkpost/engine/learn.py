@@ -464,8 +464,17 @@ def schema_of_rows(rows: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
         form = next((form for form, pattern in _FORMATS.items() if texts and all(map(pattern.fullmatch, texts))), "")
         if form and types == {"string"}:
             schema["format"] = form
+        if types == {"object"} and _stands_for_a_key(name, rows):
+            schema["readOnly"] = True
         properties[name] = schema
     return {"type": "object", "properties": properties, GUESSED: True}
+
+
+def _stands_for_a_key(name: str, rows: Sequence[Mapping[str, Any]]) -> bool:
+    """Whether a member shows the row whose key stands beside it, as ``species`` beside ``species_id``."""
+    shown = [(row[name], row) for row in rows if isinstance(row.get(name), dict)]
+    keys = (f"{name}_id", f"{name}Id", f"{name}ID", f"id_{name}")
+    return any(all(row.get(key) is not None and row[key] in whole.values() for whole, row in shown) for key in keys)
 
 
 _FORMATS = {

@@ -232,7 +232,10 @@ def _kept(world: World) -> dict[str, tuple[str, int]]:
     """The rows that were deleted and are kept, where the list can be asked for them."""
     if world.ledger is None:
         return {}
-    rows = {name: len(world.ledger.made_keys(name) - world.ledger.own_keys(name)) for name in world.ledger.tables}
+    rows = {
+        name: len(world.ledger.made_keys(name) - world.ledger.own_keys(name)) - table.purged
+        for name, table in world.ledger.tables.items()
+    }
     kept = {name: state.kept for name, state in world.states.items() if state.kept}
     return {name: (parameter, rows[name]) for name, parameter in kept.items() if rows.get(name)}
 

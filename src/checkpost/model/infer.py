@@ -45,6 +45,7 @@ from checkpost.model.nearby import Nearby
 from checkpost.model.operations import (
     answer_schema,
     asked_by_body,
+    asked_by_fields,
     body_schema,
     line_schema,
     operations_of,
@@ -155,7 +156,7 @@ def infer(
             subcollections=tuple(_without_links(each, taken_apart) for each in found),
             linkages=linkages,
             bulk=bulk_of(resource, nearby),
-            purge=_under_row(resource, nearby, {"DELETE"}, _FOR_GOOD),
+            purge=_under_row(resource, nearby, {"DELETE"}, _FOR_GOOD) or _out_of_the_bin(resource, nearby),
             restore=_under_row(resource, nearby, {"POST", "PUT", "PATCH"}, _BACK),
         )
     used = {operation.place for each in resources.values() for operation in each.every_operation}
@@ -212,15 +213,27 @@ _FOR_GOOD = re.compile(
 )
 
 
+#: What a path for the rows that were deleted is called, and what is said of one that removes them for good.
+_BIN = re.compile(r"trash(?:ed)?|(?:recycle[-_]?)?bin", re.I)
+_OUT_OF_IT = re.compile(r"\bpermanent(?:ly)?\b|\bfor good\b|\bfrom (?:the )?(?:trash|bin|recycle bin)\b", re.I)
+
+
+def _out_of_the_bin(resource: Resource, operations: Nearby) -> Operation | None:
+    """What removes for good what was deleted, by what is said of it."""
+    found = _under_row(resource, operations, {"DELETE"}, _BIN)
+    told = [found.summary, found.description, *(each.description for each in found.responses)] if found else []
+    return found if _OUT_OF_IT.search("\n".join(told)) else None
+
+
 def _under_row(
     resource: Resource, operations: Nearby, methods: Container[str], words: re.Pattern[str]
 ) -> Operation | None:
     """What a word under a row's path does with what was deleted and is kept, where its body need hold nothing."""
     if resource.item is None or "delete" not in resource.operations:
         return None
-    item = _alike(resource.item)
+    item = _alike(resource.item.rstrip("/"))
     for operation in operations.beginning(PARAMETER.split(resource.item)[0]):
-        head, _, word = _alike(operation.path).rpartition("/")
+        head, _, word = _alike(operation.path.rstrip("/")).rpartition("/")
         needed = shape_of(body_schema(operation)).required
         if operation.method in methods and head == item and words.fullmatch(word) and not needed:
             return operation
@@ -439,6 +452,8 @@ def _resource(
     asked = with_members(listing) if listing is not None else None
     if asked is not None and layout.type_name:
         asked = with_families(asked, layout.type_name, {each.name for each in fields})
+    asked, further = asked_by_fields(asked, fields)
+    in_body |= further
     if asked is not listing and asked is not None and operations.get("list") is listing:
         operations = {**operations, "list": asked}
     most_items = most_rows(listed, rows[0]) if rows and line is None else None
@@ -456,6 +471,9 @@ def _resource(
         return queries_of(family.collection, asked, every, fields, paging, correction.queries, family.name, total)
 
     queries, beside_it = understood(asked), None
+    if further:
+        loosely = tuple(replace(each, documented=False) for each in queries.filterings)
+        queries = replace(queries, filterings=loosely)
     if family.collection and rows and listing is not None and not in_body:
         behind = every.beginning(plain_path(family.collection) + "/")
         beside_it = search_beside(family.name, listing, queries, rows, paging, behind, understood)

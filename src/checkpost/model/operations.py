@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import re
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import cast
 
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.contract.node import Node
+from checkpost.model.field import Field
 from checkpost.model.media import LINES, is_json_type, is_patch, record_media
 from checkpost.model.paths import Family
 from checkpost.model.purpose import Purpose
@@ -108,6 +110,27 @@ def asked_by_body(operation: Operation | None) -> tuple[Operation | None, frozen
         Parameter(name, "query", False, str(shape_of(node).keywords.get("description", "")), node, node.place)
         for name, node in members.items()
         if name not in known and not shape_of(node).is_object
+    )
+    asked = replace(operation, parameters=(*operation.parameters, *added))
+    return asked, frozenset(each.name for each in added)
+
+
+#: What an object is called that holds conditions on rows.
+_CONDITIONS = re.compile(r"\b(?:filters?|where|conditions?|criteria)\b", re.I)
+
+
+def asked_by_fields(operation: Operation | None, fields: Sequence[Field]) -> tuple[Operation | None, frozenset[str]]:
+    """A list that is asked by an object of any members, which is called a filter: with each field that rows show as a
+    parameter of its own; and their names."""
+    body = body_schema(operation) if operation is not None and operation.method != "GET" else None
+    shape = shape_of(body)
+    said = f"{shape.keywords.get('title', '')} {shape.keywords.get('description', '')}"
+    if operation is None or body is None or shape.properties or not shape.is_object or not _CONDITIONS.search(said):
+        return operation, frozenset()
+    known = {each.name for each in operation.parameters}
+    shown = [each for each in fields if each.shown and each.type not in {"array", "object", ""}]
+    added = tuple(
+        Parameter(each.name, "query", False, "", each.node, body.place) for each in shown if each.name not in known
     )
     asked = replace(operation, parameters=(*operation.parameters, *added))
     return asked, frozenset(each.name for each in added)

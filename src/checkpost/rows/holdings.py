@@ -66,8 +66,12 @@ class Holdings:
             table.key_settled = True
         for name, picked in book.picked.items():
             self.table(name).picked |= picked
+        given: set[tuple[str, Key]] = set()
         for entry in book.entries.values():
             if entry.kind == "create" and entry.answered is not None:
+                again = entry.key is None and (entry.resource, entry.answered) in given
+                self.table(entry.resource).reuses_keys |= again
+                given.add((entry.resource, entry.answered))
                 # what was sent to a row that had this key before says nothing of the one that has it since
                 self.table(entry.resource).changes.pop(entry.answered, None)
             self.table(entry.resource).counts_up += entry.counted_up

@@ -127,7 +127,7 @@ class Ledger(Holdings):
         is made while nothing else is under way, unless answers come far within it: what goes wrong then is not for
         other requests."""
         made = act.made if act.kind == "create" and not self.session.steady else ()
-        lone = any(each.key is None and self.table(each.table).bearing and not self._bears(each) for each in made)
+        lone = any(each.key is None and self.table(each.table).bearing and not self.would_bear(each) for each in made)
         async with self.session.pace.by_itself() if lone else contextlib.nullcontext():
             return await self._sent(request, act, check)
 
@@ -170,7 +170,7 @@ class Ledger(Holdings):
     async def _keys_before(self, request: Request, act: Act) -> set[Key] | None:
         """The keys that a table has just before a row is made that may bear nothing to know it by: the record does not,
         or stands in a body that is said to be no record. None where the row can be known, or they cannot be had."""
-        if act.kind != "create" or len(act.made) != 1 or (self._bears(act.made[0]) and not _may_be_unread(request)):
+        if act.kind != "create" or len(act.made) != 1 or (self.would_bear(act.made[0]) and not _may_be_unread(request)):
             return None
         name = act.made[0].table
         client, table = self.reach(name), self.table(name)
@@ -432,9 +432,12 @@ class Ledger(Holdings):
             table = self.table(made.table)
             if made.key is None and table.before is not None and table.before.failed:
                 raise Unsafe(f"the list of {made.table} fails, so that a row that a create leaves could not be found")
-            if made.key is None and (table.keyless or table.unanswered) and not self._bears(made):
+            if made.key is None and (table.keyless or table.unanswered) and not self.would_bear(made):
                 why = "gives no key when a row is made" if table.keyless else "has not answered a create in time"
                 raise Unsafe(f"{made.table} {why}, and this row would bear nothing to find it by")
+            several = sum(each.table == made.table for each in every) > 1
+            if made.key is None and several and not table.tells_many and not self.would_bear(made):
+                raise Unsafe(f"rows of {made.table} made at once would bear nothing to find them by")
             if made.key is None and not table.whole and not any(value is not None for value in made.record.values()):
                 raise Unsafe(f"the list of {made.table} is not read whole, and an empty row is told from others by it")
         named = [(made.table, made.key or self._named_by(made)) for made in every]
@@ -578,7 +581,8 @@ class Ledger(Holdings):
             return
         raise Unsafe(f"the row {key_text(key)} of {name} is not one of the run's")
 
-    def _bears(self, made: Made) -> bool:
+    def would_bear(self, made: Made) -> bool:
+        """Whether the row of a record would bear the run's mark, or refer to a row that does."""
         client = self.reach(made.table)
         return client is not None and self.bears(client.resource)(self.shown(made.table, made.record), ())
 
@@ -608,6 +612,12 @@ class Ledger(Holdings):
             return await client.send(
                 "update", key=key, record=dict(values), check=check, situation="putting a row back as it was", act=act
             )
+
+    def purged(self, name: str, removal: Exchange) -> None:
+        """Note that a row which was not deleted before was removed for good, so that nothing of it is kept."""
+        if removal.answer.ok:
+            self.journal.settle(self.numbers(removal), "removed for good")
+            self.table(name).purged += 1
 
     async def purge(self, client: Client, shown: Collection[Key]) -> tuple[int, list[Key]]:
         """Remove for good the run's rows whose removal was asked for and not refused, and that are not ``shown``; how

@@ -176,6 +176,8 @@ class _Settling:
             client = self.as_role(name, role)
             if client is None:
                 continue
+            purging = client.purging() if self.ledger.table(name).purges else None
+            client = purging or client
             try:
                 exchange = await client.send("delete", key=key, check="tidying up", situation="removing a row")
             except Unsafe as why:
@@ -189,6 +191,8 @@ class _Settling:
                 exchange = await client.send("delete", key=key, query=forced, check="tidying up", situation=how)
             still = "and the row is still there" if key in self.looks[name].rows else "and so does reading the row"
             self.tried[name, key] = f"DELETE answers {_said(exchange)}, {still}"
+            if purging is not None:
+                self.ledger.purged(name, exchange)
             if exchange.answer.ok or exchange.answer.status in {404, 410}:
                 self.later |= exchange.number in self.ledger.accepted
                 return True

@@ -59,6 +59,8 @@ class Table:
     #: its row: others may give none either.
     keyless: bool = False
     unanswered: bool = False
+    #: Whether the API gave the key of a row that was made as the one of a list: it gives those of several then.
+    tells_many: bool = False
     #: How many creates failed that may have made a row all the same.
     fates_open: int = 0
     #: Own rows whose removal was asked for and not refused: another row may have the key by now.
@@ -71,6 +73,10 @@ class Table:
     counts_up: int = 0
     #: Why nothing is written.
     forbidden: str = ""
+    #: Whether the path that removes deleted rows for good was seen to remove one that was not deleted, and it alone.
+    purges: bool | None = None
+    #: How many rows were removed by it that were not deleted before.
+    purged: int = 0
     #: Whether a row of the run's was seen to be gone after it was made; own rows whose removal was answered with a
     #: failure; and how many rows are being made just now.
     removable: bool = False

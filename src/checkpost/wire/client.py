@@ -280,7 +280,8 @@ class Client:
         address = self._address(operation, purpose)
         named = dict(zip(address.body, key, strict=False)) if address and address.body and key else {}
         if operation is resource.posted:
-            schemas = shape_of(resource.body_schema(purpose)).properties
+            schemas = {each.name: each.node for each in resource.fields}
+            schemas |= shape_of(resource.body_schema(purpose)).properties
             inside = {name: _typed(schemas.get(name), value) for name, value in query if name in resource.in_body}
             return [each for each in query if each[0] not in resource.in_body], inside
         if record is None:
