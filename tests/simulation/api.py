@@ -144,6 +144,8 @@ class Temper:
     #: Whether keys are numbers that are written as texts.
     text_keys: bool = False
     maker_may_not_delete: bool = False
+    #: Each role sees the rows that it has made, and the first one those of people.
+    apart: bool = False
     soft_delete: bool = False
     #: Whether a path removes for good what was deleted and is kept.
     purges: bool = False
@@ -413,9 +415,12 @@ class Api:
             parts.append(int(text) if number else text)
         return tuple(parts)
 
-    def _shown(self, name: str) -> dict[Key, Json]:
+    def _shown(self, name: str, role: str | None = None) -> dict[Key, Json]:
         rows = self.foreign[name] if self.temper.unseen else self.rows[name]
-        return {key: row for key, row in rows.items() if not row.get("~gone")}
+        return {key: row for key, row in rows.items() if not row.get("~gone") and self._sees(role, row)}
+
+    def _sees(self, role: str | None, row: Json) -> bool:
+        return not self.temper.apart or role is None or row.get("~by", "maker") == role
 
     def _collection(
         self, table: Table, method: str, query: Json, headers: Mapping[str, str], body: bytes | None
@@ -431,9 +436,12 @@ class Api:
                 return 400, {"error": "out of range"}
             if any("~bad" in row for row in self.rows[table.name].values()):
                 return self._bad()
-            rows = [row for _, row in sorted(self._shown(table.name).items(), key=lambda each: str(each[0]).zfill(20))]
+            shown = self._shown(table.name, _role(headers))
+            rows = [row for _, row in sorted(shown.items(), key=lambda each: str(each[0]).zfill(20))]
             if self.temper.by_filter or self.temper.divides:
                 rows = [row for row in rows if all(str(row[n]) == v for n, v in query.items() if n in row)]
+            if self.temper.apart:
+                rows = [{name: value for name, value in row.items() if name != "~by"} for row in rows]
             return 200, {"items": rows[offset : offset + limit], "total": len(rows)}
         return 405, {"error": "method not allowed"}
 
@@ -546,6 +554,8 @@ class Api:
         if problem:
             return 422, {"error": problem}
         told = self._told(table, key)
+        if temper.apart:
+            self.rows[table.name][key] = {**self.rows[table.name][key], "~by": _role(headers)}
         if lacks:
             self.rows[table.name][key] = {**self.rows[table.name][key], "~bad": True}
         return 201, told
@@ -578,6 +588,8 @@ class Api:
     ) -> tuple[int, Any]:
         rows, temper = self.rows[table.name], self.temper
         row = rows.get(key) if not temper.unseen or key in self.foreign[table.name] else None
+        if row is not None and not self._sees(_role(headers), row):
+            row = None
         if row is not None and "~gone" in row and (temper.purges or temper.restores):
             row = None
         if method in {"GET", "HEAD"}:
@@ -590,7 +602,7 @@ class Api:
             if temper.reading_counts and method == "GET":
                 row = rows[key] = {**row, "reads": row.get("reads", 0) + 1}
                 self.version += 1
-            return 200, {name: value for name, value in row.items() if name != "~gone"}
+            return 200, {name: value for name, value in row.items() if name not in {"~gone", "~by"}}
         if method == "DELETE":
             if temper.maker_may_not_delete and _role(headers) != "keeper":
                 return 403, {"error": "you may not"}
@@ -644,11 +656,14 @@ class Api:
             self.version += 1
             return 500, {"error": "failed"}
         rows[key] = self._whole(table, whole, key)
+        if row is not None and "~by" in row:
+            rows[key]["~by"] = row["~by"]
         self.version += 1
         if temper.halves_break and has_half(known):
             rows[key]["~bad"] = True
             return 500, {"error": "failed"}
-        return (200 if row is not None else 201), rows[key]
+        told = {name: value for name, value in rows[key].items() if name != "~by"}
+        return (200 if row is not None else 201), told
 
     def _bad(self) -> tuple[int, Any]:
         """How a row that cannot be shown is answered."""

@@ -44,6 +44,7 @@ TEMPERS = (
     Temper("lost", lost=0.05),
     Temper("doubled", doubled=0.05),
     Temper("maker may not delete", maker_may_not_delete=True),
+    Temper("each role sees its own rows alone", apart=True),
     Temper("soft delete", soft_delete=True),
     Temper("soft delete, and a way to remove for good", soft_delete=True, purges=True, others=0.05),
     Temper("a way to remove for good, key given again", keys_reused="largest", purges=True, others=0.1),

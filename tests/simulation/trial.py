@@ -18,6 +18,7 @@ from checkpost.engine.leftover import swept
 from checkpost.engine.plan import plan
 from checkpost.engine.run import Result, run
 from checkpost.engine.target import Target, understood
+from checkpost.profile.access import rights
 from checkpost.profile.credentials import Credential, Role
 from checkpost.profile.profile import Profile
 from checkpost.rows.journal import Book, BookReader
@@ -53,7 +54,9 @@ def target_of(temper: Temper) -> Target:
     folder = Path(tempfile.mkdtemp(dir=_KEPT.name))
     file = folder / "contract.json"
     file.write_text(json.dumps(Api(temper, 0).contract()), "utf-8")
-    profile = Profile(folder, contract=str(file), base_url=BASE, roles=ROLES, run_as="maker")
+    owned = {"crops": "note", "lots": "label"} if temper.apart else {}
+    access = {(name, "keeper"): rights(f"all own {each}", "keeper") for name, each in owned.items()}
+    profile = Profile(folder, contract=str(file), base_url=BASE, roles=ROLES, run_as="maker", access=access)
     contract, model = understood(read_contract(str(file)), profile)
     return Target(contract, model, BASE, ROLES["maker"], profile, {}, "")
 
@@ -76,7 +79,8 @@ def try_temper(
     async def whole() -> Result:
         wire = Wire(api, seed, at)
         limits = Limits(TIMEOUT, 8, 500)
-        planned = plan(target.model, families, (), "")
+        actors = {name: {role: ""} for name, role in target.profile.access}
+        planned = plan(target.model, families, (), "", actors=actors)
         name = f"simulated-{seed:04d}"
         result = await run(target, planned, limits, seed, transport=wire, log=lambda name: disk, name=name)
         trial.requests = wire.sent

@@ -654,6 +654,11 @@ class Ledger(Holdings):
                 self.journal.settle([*made[key], *self.numbers(exchange)], "removed for good")
         return found, [] if table.reuses_keys else untried
 
+    def maker(self, name: str, key: Key) -> str:
+        """The role that made an own row; "" where that is not known."""
+        entry = self.journal.entry(self.table(name).own.get(key, 0))
+        return entry.role if entry is not None else ""
+
     def owns(self, name: str, key: Key) -> bool:
         """Whether a row is the run's own."""
         table = self.tables.get(name)

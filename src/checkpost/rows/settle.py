@@ -14,7 +14,7 @@ from checkpost.oracle.same import differences
 from checkpost.rows.journal import Entry
 from checkpost.rows.ledger import Ledger
 from checkpost.rows.table import Harm
-from checkpost.rows.witness import Look, look, look_again, read_row
+from checkpost.rows.witness import Look, look, look_again, look_as, read_row
 from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Exchange
@@ -144,9 +144,15 @@ class _Settling:
     async def _look(self, name: str, whole: bool) -> Look:
         """A table as it is now; where little was left of a long list, by the keys of that, unless it is wanted
         whole."""
-        last = self.looks.get(name)
+        last, entries = self.looks.get(name), self.entries(name)
         found = await look_again(self.ledger, name, last) if last is not None and not whole else None
-        return found or await look(self.ledger, name, self.entries(name), last)
+        found = found or await look(self.ledger, name, entries, last)
+        reader = self.ledger.reach(name)
+        for role in dict.fromkeys(each.role for each in entries):
+            client = self.as_role(name, role) if reader is not None and role != reader.role else None
+            if client is not None:
+                await look_as(client, self.ledger, [each for each in entries if each.role == role], found)
+        return found
 
     def _children_first(self, names: dict[str, None]) -> list[str]:
         """The tables, those that refer to others before them; in their own order where they refer to each other."""

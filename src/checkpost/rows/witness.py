@@ -7,6 +7,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from checkpost.errors import NotCompleted
 from checkpost.model.query import Compare, Operator
 from checkpost.model.resource import Resource
 from checkpost.model.spelling import Filtering, Inexpressible
@@ -201,6 +202,35 @@ async def look_again(ledger: Ledger, name: str, last: Look) -> Look | None:
         if ledger.shows(entry, key, row):
             found.own[key] = entry
     return found
+
+
+async def look_as(client: Client, ledger: Ledger, entries: Sequence[Entry], found: Look) -> None:
+    """Add the rows that a role made and that are shown to it alone: the one that looks may see no rows of others."""
+    claimed = {id(each) for each in found.own.values()}
+    makers = [each for each in entries if each.kind == "create" and not each.removed and id(each) not in claimed]
+    makers = [each for each in makers if not each.sure or each.status < 400 or ledger.refusals_lie]
+    if not makers:
+        return
+    rows: dict[Key, Row] = {}
+    try:
+        if "list" in client.resource.operations:
+            rows |= (await client.whole_list(ledger.most, "tidying up")).by_key
+        for key in [each.named for each in makers] if "read" in client.resource.operations else ():
+            answer = await read_row(client, key) if key is not None and key not in rows else None
+            row = client.row_read(answer) if answer is not None and answer.ok else None
+            if key is not None and row is not None and client.key_of(row) in (None, key):
+                rows[key] = row
+    except NotCompleted:
+        return  # the role cannot log in any more
+    bears = ledger.bears(client.resource)
+    for key in rows.keys() - found.rows.keys():
+        answered = next((each for each in makers if each.named == key and ledger.shows(each, key, rows[key])), None)
+        maker = answered or _maker(makers, client.resource, rows[key], bears)
+        if maker is not None:
+            found.own[key], found.rows[key] = maker, rows[key]
+            found.hidden.add(key)
+    told = {id(each) for each in found.own.values()}
+    found.untold = [each for each in found.untold if id(each) not in told]
 
 
 async def _by_key(client: Client, table: Table, entries: Sequence[Entry], found: Look, last: Look | None) -> set[Key]:
