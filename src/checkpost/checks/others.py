@@ -13,7 +13,7 @@ from checkpost.checks.registry import Skipped, check, looking
 from checkpost.checks.together import all_of
 from checkpost.checks.world import World
 from checkpost.contract.contract import Operation
-from checkpost.model.doing import DOES
+from checkpost.model.doing import DOES, TELLS_WHO
 from checkpost.model.paths import nameless, normal, parameters, plain
 from checkpost.model.resource import Resource
 from checkpost.wire.exchange import Exchange, Request
@@ -35,6 +35,8 @@ _NOT_THERE = frozenset({404, 405})
 def _safe(operation: Operation, why: str) -> bool:
     """Whether a safe operation needs nothing beside its path, ends, and does nothing, as far as its words tell."""
     words = [part for part in re.split(r"[/.:]", operation.path) if part]
+    if TELLS_WHO.search(operation.path):
+        words = words[-1:]  # what stands before it is no matter of logging in then
     needs = any(each.required and each.location != "path" for each in operation.parameters)
     endless = any("event-stream" in media.name for answer in operation.success() for media in answer.content)
     does = any(_DOES.fullmatch(part) for word in words for part in (word, *re.split(r"[-_]", word)))

@@ -13,11 +13,10 @@ from urllib.parse import quote
 
 from checkpost.contract.contract import Contract
 from checkpost.contract.node import Node
-from checkpost.engine.target import Target, check_names
+from checkpost.engine.target import Target, check_names, inferred
 from checkpost.model.actions import like_key
 from checkpost.model.correction import Correction
 from checkpost.model.envelopes import rows_pointer
-from checkpost.model.infer import infer
 from checkpost.model.operations import answer_schema
 from checkpost.model.paths import PARAMETER, parameters
 from checkpost.model.resource import Resource
@@ -138,7 +137,7 @@ def _again(target: Target, contract: Contract, rows: Mapping[str, Node], settled
     """The target, understood again with what is known now; what the profile says goes first."""
     profile = target.profile
     corrections = {**settled, **profile.resources}
-    model = infer(contract, corrections, profile.parameters, profile.queries, rows)
+    model = inferred(contract, profile, corrections, rows)
     return replace(target, contract=contract, model=model)
 
 

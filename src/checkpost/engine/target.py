@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from urllib.parse import urljoin, urlsplit
 
 from checkpost.contract.contract import Contract, SecurityScheme, Server
+from checkpost.contract.node import Node
 from checkpost.contract.pointer import join
 from checkpost.contract.reader import read_contract
 from checkpost.errors import CheckPostError
 from checkpost.model.access import EVERYTHING, rights_of
+from checkpost.model.correction import Correction
 from checkpost.model.infer import infer
 from checkpost.model.resource import Model
 from checkpost.model.unfolding import fold_of, rows_by_name, unfolded, with_choices
@@ -149,7 +151,21 @@ def understood(contract: Contract, profile: Profile) -> tuple[Contract, Model]:
             )
     contract = with_choices(unfolded(contract, tables))
     rows = rows_by_name(contract, tables)
-    return contract, infer(contract, profile.resources, profile.parameters, profile.queries, rows)
+    return contract, inferred(contract, profile, profile.resources, rows)
+
+
+def inferred(
+    contract: Contract, profile: Profile, corrections: Mapping[str, Correction], rows: Mapping[str, Node]
+) -> Model:
+    """The model of a contract. Where the role of the run has rows of its own alone, it makes them in its own name."""
+    model = infer(contract, corrections, profile.parameters, profile.queries, rows)
+    resources = []
+    for each in model.resources:
+        rights = rights_of(profile.access, each.name, profile.role.name)
+        own = rights is not None and each.field(rights.owner) is not None
+        values = {rights.owner: rights.identity} if rights is not None and own else {}
+        resources.append(replace(each, values={**values, **each.values}) if values else each)
+    return replace(model, resources=tuple(resources))
 
 
 def check_names(profile: Profile, model: Model) -> None:

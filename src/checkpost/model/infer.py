@@ -15,7 +15,7 @@ from checkpost.model.beside import search_beside
 from checkpost.model.bulk import bulk_of
 from checkpost.model.constants import constants_of
 from checkpost.model.correction import Correction
-from checkpost.model.doing import DOES, without_doing
+from checkpost.model.doing import DOES, TELLS_WHO, without_doing
 from checkpost.model.doubts import doubts_of, folded_doubts
 from checkpost.model.envelopes import (
     cursor_pointer,
@@ -287,7 +287,7 @@ def _why_other(operation: Operation, corrections: Mapping[str, Correction], lack
         return "the profile skips this resource"
     if _CALLS & {part.lower() for part in operation.path.split("/")}:
         return "it calls a function"
-    if _LOGS.search(operation.path):
+    if _LOGS.search(operation.path) and not (operation.method == "GET" and TELLS_WHO.search(operation.path)):
         return "it logs in or out"
     if path_parameters(operation.path) and "}/" in operation.path:
         return "it is nested under another resource"

@@ -207,15 +207,16 @@ async def look_again(ledger: Ledger, name: str, last: Look) -> Look | None:
 async def look_as(client: Client, ledger: Ledger, entries: Sequence[Entry], found: Look) -> None:
     """Add the rows that a role made and that are shown to it alone: the one that looks may see no rows of others."""
     claimed = {id(each) for each in found.own.values()}
-    makers = [each for each in entries if each.kind == "create" and not each.removed and id(each) not in claimed]
+    makers = [each for each in entries if each.kind == "create"]
     makers = [each for each in makers if not each.sure or each.status < 400 or ledger.refusals_lie]
     if not makers:
         return
+    open_still = [each for each in makers if not each.removed and id(each) not in claimed]
     rows: dict[Key, Row] = {}
     try:
         if "list" in client.resource.operations:
             rows |= (await client.whole_list(ledger.most, "tidying up")).by_key
-        for key in [each.named for each in makers] if "read" in client.resource.operations else ():
+        for key in [each.named for each in open_still] if "read" in client.resource.operations else ():
             answer = await read_row(client, key) if key is not None and key not in rows else None
             row = client.row_read(answer) if answer is not None and answer.ok else None
             if key is not None and row is not None and client.key_of(row) in (None, key):
@@ -224,7 +225,7 @@ async def look_as(client: Client, ledger: Ledger, entries: Sequence[Entry], foun
         return  # the role cannot log in any more
     bears = ledger.bears(client.resource)
     for key in rows.keys() - found.rows.keys():
-        answered = next((each for each in makers if each.named == key and ledger.shows(each, key, rows[key])), None)
+        answered = next((each for each in open_still if each.named == key and ledger.shows(each, key, rows[key])), None)
         maker = answered or _maker(makers, client.resource, rows[key], bears)
         if maker is not None:
             found.own[key], found.rows[key] = maker, rows[key]
