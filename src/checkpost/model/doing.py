@@ -19,9 +19,9 @@ _WRITES = re.compile(
     r"|destroy|del|erase|unset|assign|unassign|append",
     re.I,
 )
-#: Words that say that something else is done to a row.
 #: The end of a path that tells who asks, as ``/auth/me`` does.
 TELLS_WHO = re.compile(r"/(?:me|who[-_]?am[-_]?i|user[-_]?info|current[-_]?user)/?$", re.I)
+#: Words that say that something else is done to a row.
 _DOES = re.compile(
     r"restore|(un)?publish|approve|reject|cancel|reset|toggle|(de)?activate|enable|disable|clear|purge|flush|truncate"
     r"|revoke|clone|copy|duplicate|move|merge|sync|send|execute|exec|run|trigger|start|stop|restart|increment|decrement"
