@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from typing import Any
 
 from checkpost.checks.blame import blamed, blames_another
@@ -105,6 +106,11 @@ class Union(unittest.TestCase):
         self.assertEqual(one.title, "A request fails with 500: invalid syntax for type")
         silent = [failed("lots", "", "null for due"), failed("tags", "", "null for size")]
         self.assertEqual(len(united(silent, 9)), 1)
+        asked = ("three (due breaking type)", "three (size breaking type)")
+        some = [failed("lots", "", asked[0]), failed("tags", "", asked[1])]
+        broken = replace(some[1], title="A body that is no record fails with 500")
+        [one] = united([broken, some[0]], 9)
+        self.assertEqual(one.title, f"A request fails with 500: {asked[0]}")
         apart = [failed("lots", "out of memory", "null for due"), failed("tags", "no such column", "a filter")]
         self.assertEqual(len(united(apart, 9)), 2)
 

@@ -71,6 +71,10 @@ class Answers(unittest.TestCase):
         self.assertEqual(found["a"], {"type": "number"})
         self.assertEqual(found["b"], {"type": ["string", "null"]})
         self.assertEqual(found["c"], {"type": "string", "format": "date"})
+        shown = [{"crop_id": 2, "crop": {"id": 2, "name": "flax"}, "box": {"id": 5}}, {"crop_id": None, "crop": None}]
+        found = schema_of_rows(shown)["properties"]
+        self.assertTrue(found["crop"].get("readOnly"), "it shows the row whose key stands beside it")
+        self.assertNotIn("readOnly", found["box"])
 
 
 class Bodies(unittest.TestCase):

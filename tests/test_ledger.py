@@ -29,6 +29,7 @@ from checkpost.wire.exchange import Answer
 from checkpost.wire.session import Limits, Session
 from tests.simulation.api import BASE, CROPS, LOTS, USERS, Api, Temper
 from tests.simulation.clock import play
+from tests.simulation.tempers import BY_NAME
 from tests.simulation.trial import target_of
 from tests.simulation.wire import Disk, Wire, amiss
 from tests.support import contract_of
@@ -106,8 +107,6 @@ class Runs(unittest.TestCase):
         self.assertTrue(any(each.answer.ok for each in bare), "no row was made of nothing, so that nothing was tried")
 
     def test_what_is_deleted_and_kept_is_removed_for_good(self) -> None:
-        from tests.simulation.tempers import BY_NAME
-
         for name in ("soft delete, and a way to remove for good", "a way to remove for good, key given again"):
             result, wire, api, _ = run_on(replace(BY_NAME[name], others=0.0))
             self.assert_as_before(result, api)
@@ -118,6 +117,13 @@ class Runs(unittest.TestCase):
             self.assertEqual(len(asked) > 10, "soft" in name, "where nothing is kept, few are asked of")
             unasked = {path for method, path, _ in result.not_exercised if "hard-delete" in path}
             self.assertEqual(bool(unasked), "soft" not in name)
+
+    def test_where_deleted_rows_are_kept_others_are_removed_for_good_at_once(self) -> None:
+        result, _, api, _ = run_on(replace(BY_NAME["soft delete, and a way to remove what is not deleted"], others=0.0))
+        self.assert_as_before(result, api)
+        kept = {name: sum("~gone" in row for row in rows.values()) for name, rows in api.rows.items()}
+        self.assertEqual({name: number for name, (_, number) in result.kept.items()}, kept)
+        self.assertLess(sum(kept.values()), 20)
 
     def test_writes_go_to_keys_alone_that_the_api_has_given_out(self) -> None:
         temper = Temper("upserts by put", (CROPS, LOTS), upserts=True)
@@ -223,8 +229,6 @@ class Runs(unittest.TestCase):
         self.assertTrue(any("broken on purpose" in reason for reason in reasons), reasons)
 
     def test_empty_tables_that_refer_to_each_other_do_not_wait_for_each_other(self) -> None:
-        from tests.simulation.tempers import BY_NAME
-
         result, _, api, _ = run_on(BY_NAME["tables that refer to each other"])  # play() raises Stuck for a hang
         self.assertEqual(amiss(api, result.left), [])
         outcomes = {(each.check, each.resource): each.outcome for each in result.checks}

@@ -267,6 +267,24 @@ class Inference(unittest.TestCase):
             "delete" in resource.operations and not resource.picked_by_api("delete"), "it removes them all"
         )
 
+    def test_what_empties_the_bin_is_known_by_its_words(self) -> None:
+        for said, expected in (("Delete a single lot from trash", "/lots/{id}/trash/"), ("Move it to the trash", None)):
+            paths = {
+                "/lots/": {"get": operation({"type": "array", "items": ROW})},
+                "/lots/{id}/": {"get": operation(ROW), "delete": operation()},
+                "/lots/{id}/trash/": {"delete": {**operation(), "description": said}},
+            }
+            [resource] = model_of(paths).resources
+            self.assertEqual(resource.purge.path if resource.purge else None, expected)
+
+    def test_a_list_by_an_open_body_that_is_called_a_filter_is_asked_by_its_fields(self) -> None:
+        for title, expected in (("Filters", {"id", "name"}), ("Options", set())):
+            listing = operation({"type": "array", "items": ROW}, {"type": "object", "title": title})
+            paths = {"/lots/list": {"post": listing}, "/lots/read/{id}": {"get": operation(ROW)}}
+            [resource] = model_of(paths).resources
+            self.assertEqual(set(resource.in_body) & {"id", "name"}, expected)
+            self.assertEqual([each.documented for each in resource.queries.filterings], [False] * bool(expected))
+
     def test_relations_by_name_need_agreeing_types(self) -> None:
         child = {
             "type": "object",

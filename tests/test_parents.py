@@ -47,6 +47,24 @@ class Choosy(Api):
         return super()._create(table, body, headers)
 
 
+CODES = Table("vaults", ("id",), (Column("code", required=True),))
+
+
+class Terse(Api):
+    """Codes are short, of which the contract says nothing, and what is longer is a failure."""
+
+    def __init__(self, temper: Temper, seed: int) -> None:
+        super().__init__(temper, seed)
+        for rows in (self.rows, self.foreign):
+            rows["vaults"] = {key: {**row, "code": f"V{key[0]}"} for key, row in rows["vaults"].items()}
+
+    def _create(self, table: Any, body: bytes | None, headers: Mapping[str, str]) -> tuple[int, Any]:
+        record = json.loads(body or b"{}")
+        if isinstance(record, dict) and len(str(record.get("code"))) > 12:
+            return 500, {"error": "Internal Server Error"}
+        return super()._create(table, body, headers)
+
+
 def tried(temper: Temper, api: type[Api] = Api) -> Trial:
     with unittest.mock.patch("tests.simulation.trial.Api", api):
         return try_temper(temper, 3, ("create", "update"), 1)
@@ -105,6 +123,15 @@ class Parents(unittest.TestCase):
             stored.reason, "spaces or other signs in label were refused .*without keeper, whose values no row tells"
         )
         self.assertNotIn("Documented fields are refused", [each.title for each in trial.result.findings])
+
+    def test_texts_that_just_bear_the_mark_are_tried_before_such_as_rows_have(self) -> None:
+        trial = tried(Temper("any", (CODES,)), Terse)
+        self.assertEqual(trial.amiss, [])
+        assert trial.result is not None
+        stored = next(each for each in trial.result.checks if each.check == "create.stored")
+        self.assertIn("short texts were taken", stored.reason)
+        first = [each for each in trial.result.exchanges if (each.check, each.answer.status) == ("create.stored", 201)]
+        self.assertGreater(len(json.loads(first[0].request.body or b"{}")["code"]), len("V1"))
 
     def test_commands_make_what_is_referred_to_and_nothing_else_that_has_its_number(self) -> None:
         target = target_of(Temper("any", (CROPS, LOTS)))

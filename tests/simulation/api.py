@@ -147,8 +147,8 @@ class Temper:
     #: Each role sees the rows that it has made, and the first one those of people.
     apart: bool = False
     soft_delete: bool = False
-    #: Whether a path removes for good what was deleted and is kept.
-    purges: bool = False
+    #: Whether a path removes for good what was deleted and is kept; or "live", what was not.
+    purges: bool | str = False
     #: A path brings back rows that were deleted and are kept; of a key that is another row's by now, it changes that.
     restores: bool = False
     cascades: bool = False
@@ -376,7 +376,9 @@ class Api:
         table = self.tables.get(pieces[0])
         query = dict(parse_qsl(parts.query, keep_blank_values=True))
         if self.temper.purges and table is not None and pieces[-1] == "hard-delete" and method == "DELETE":
-            gone = self.rows[table.name].pop(self._key(table, pieces[1:-1]) or (), None)
+            rows, key = self.rows[table.name], self._key(table, pieces[1:-1]) or ()
+            kept = self.temper.purges == "live" and "~gone" in rows.get(key, {})
+            gone = rows.pop(key, None) if not kept else None
             return (204, None) if gone is not None else (404, {"error": "not found"})
         if self.temper.restores and table is not None and pieces[-1] == "restore" and method == "POST":
             row = self.rows[table.name].get(self._key(table, pieces[1:-1]) or ())
@@ -387,6 +389,8 @@ class Api:
             self.rows[table.name][self._key(table, pieces[1:-1]) or ()] = back
             self.version += 1
             return 200, {name: value for name, value in back.items() if name != "restored"}
+        if self.temper.purges == "live" and table is not None and pieces[1:] == ["deleted"] and method == "GET":
+            return 200, [row for row in self.rows[table.name].values() if "~gone" in row]
         if table is None or len(pieces) not in {1, 1 + len(table.key)}:
             return 404, {"error": "there is no such path"}
         key = self._key(table, pieces[1:])
@@ -775,6 +779,8 @@ class Api:
         if self.temper.purges:
             path = f"/{table.name}/" + "/".join("{" + name + "}" for name in table.key) + "/hard-delete"
             yield path, {"parameters": parameters, "delete": delete}
+        if self.temper.purges == "live":
+            yield f"/{table.name}/deleted", {"get": {"responses": {"200": _json(row)}}}
 
 
 def _role(headers: Mapping[str, str]) -> str:

@@ -47,6 +47,7 @@ TEMPERS = (
     Temper("each role sees its own rows alone", apart=True),
     Temper("soft delete", soft_delete=True),
     Temper("soft delete, and a way to remove for good", soft_delete=True, purges=True, others=0.05),
+    Temper("soft delete, and a way to remove what is not deleted", soft_delete=True, purges="live", others=0.05),
     Temper("a way to remove for good, key given again", keys_reused="largest", purges=True, others=0.1),
     Temper("soft delete, and a way back", soft_delete=True, restores=True, others=0.05, lost=0.02),
     Temper("a way back, key given again", keys_reused="largest", restores=True, others=0.1, lost=0.02),

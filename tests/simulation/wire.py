@@ -170,7 +170,8 @@ def amiss(api: Api, left: Iterable[Left]) -> list[str]:
         people = api.foreign[name]
         changed = [(key, row) for key, row in people.items() if rows.get(key) != row]
         found += [f"{name} {key} of people is {rows.get(key)} and was {row}" for key, row in changed]
-        kept = {key for key, row in rows.items() if api.temper.restores and "~gone" in row}  # no answer shows them
+        for_ever = api.temper.restores or api.temper.purges == "live"
+        kept = {key for key, row in rows.items() if for_ever and "~gone" in row}  # as many are told
         strange = {key for key in rows if key not in people and key not in kept}
         unnamed = {key for key in strange if (name, key) not in named}
         unknown = sum(each.table == name and each.key is None for each in told)

@@ -197,7 +197,7 @@ async def run(
         harmed=(*settled.harmed, *world.harmed),
         held=world.held,
         compared=compared,
-        kept={name: each for name, each in _kept(world).items() if name not in settled.purged},
+        kept={name: each for name, each in _kept(world, settled).items() if name not in settled.purged},
         tokens=dict(session.tokens),
         observed=world.observed,
         interrupted=ended and not breakdown.why,
@@ -228,12 +228,14 @@ async def _compared(world: World, left: Sequence[Left]) -> Compared | None:
         world.behind.database.close()
 
 
-def _kept(world: World) -> dict[str, tuple[str, int]]:
+def _kept(world: World, settled: Settlement) -> dict[str, tuple[str, int]]:
     """The rows that were deleted and are kept, where the list can be asked for them."""
     if world.ledger is None:
         return {}
+    left = {(each.table, each.key) for each in settled.left}
+    left |= {(each.resource, each.named) for each in world.ledger.journal.entries() if each.held is not None}
     rows = {
-        name: len(world.ledger.made_keys(name) - world.ledger.own_keys(name)) - table.purged
+        name: sum((name, key) not in left for key in world.ledger.made_keys(name)) - table.purged
         for name, table in world.ledger.tables.items()
     }
     kept = {name: state.kept for name, state in world.states.items() if state.kept}
