@@ -47,6 +47,19 @@ class Choosy(Api):
         return super()._create(table, body, headers)
 
 
+class Dangling(Api):
+    """Crops are removed under the lots that refer to them, which nothing can show then."""
+
+    def _delete(self, name: str, key: Any) -> bool:
+        self.version += 1
+        return self.rows[name].pop(key, None) is not None
+
+    def _item(self, table: Table, key: Any, method: str, *rest: Any) -> tuple[int, Any]:
+        row = self.rows[table.name].get(key, {})
+        lost = "crop_id" in row and row["crop_id"] is not None and (row["crop_id"],) not in self.rows["crops"]
+        return (500, {"error": "failed"}) if lost and method == "GET" else super()._item(table, key, method, *rest)
+
+
 CODES = Table("vaults", ("id",), (Column("code", required=True),))
 
 
@@ -132,6 +145,14 @@ class Parents(unittest.TestCase):
         self.assertIn("short texts were taken", stored.reason)
         first = [each for each in trial.result.exchanges if (each.check, each.answer.status) == ("create.stored", 201)]
         self.assertGreater(len(json.loads(first[0].request.body or b"{}")["code"]), len("V1"))
+
+    def test_rows_that_a_delete_makes_unreadable_are_one_finding(self) -> None:
+        with unittest.mock.patch("tests.simulation.trial.Api", Dangling):
+            trial = try_temper(Temper("any", (CROPS, LOTS)), 3, ("relate",), 1)
+        assert trial.result is not None
+        found = [each for each in trial.result.findings if each.check == "relate.deleted"]
+        self.assertEqual([each.title for each in found], ["Deleting a row makes rows that refer to it unreadable"])
+        self.assertEqual(trial.amiss, [])
 
     def test_commands_make_what_is_referred_to_and_nothing_else_that_has_its_number(self) -> None:
         target = target_of(Temper("any", (CROPS, LOTS)))

@@ -233,6 +233,19 @@ async def _deleted(case: Case, other: Case, relation: Relation) -> AsyncIterator
         case.forget(parent.key)
         if child_gone:
             other.forget(key)
+        elif child.answer.status >= 500 and (await other.read(key, "that row again"))[0].answer.status >= 500:
+            case.told_otherwise([child])
+            yield case.finding(
+                "error",
+                "expectation",
+                "Deleting a row makes rows that refer to it unreadable",
+                f"a refusal, or the row of {other.resource.name} as far as it is there",
+                f"{removed.answer.status}, and reading the row that refers to it {child.answer.status}",
+                cause="unreadable orphans",
+                purpose="delete",
+                subjects=subjects,
+                evidence=evidence,
+            )
         elif row is not None and same(other.fields[relation.field], parent.key[-1], row.get(relation.field)):
             yield case.finding(
                 severity,

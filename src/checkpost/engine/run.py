@@ -18,6 +18,7 @@ from checkpost.checks.conformance.observation import CONFORMANCE
 from checkpost.checks.observe import Observed
 from checkpost.checks.others import read_others
 from checkpost.checks.registry import CHECKS
+from checkpost.checks.twice import look_twice
 from checkpost.checks.world import World
 from checkpost.contract.contract import Contract
 from checkpost.contract.validators import Validators
@@ -171,6 +172,7 @@ async def run(
                 results = [each for each in results if each.resource not in anew] + again.results
             if not breakdown.why:
                 await _tell_of_lists(world)
+                await look_twice(world)
         finally:
             if world.ledger is not None:
                 settled = await tidy(world)
