@@ -53,9 +53,9 @@ class Whole(Api):
 class Hiding(Api):
     """The list has no drafts of those that were made since, though each can be read by its key."""
 
-    def _shown(self, table: str) -> dict[Key, Any]:
-        rows = super()._shown(table)
-        return {key: row for key, row in rows.items() if not row.get("draft") or key in self.foreign[table]}
+    def _shown(self, name: str, role: str | None = None) -> dict[Key, Any]:
+        rows = super()._shown(name, role)
+        return {key: row for key, row in rows.items() if not row.get("draft") or key in self.foreign[name]}
 
 
 def tried(api: type[Api], *tables: Table) -> Trial:
