@@ -8,7 +8,7 @@ from typing import Any
 
 from checkpost.checks.blame import blamed, blames_another
 from checkpost.contract.errors import Place
-from checkpost.findings import Finding, Findings
+from checkpost.findings import DAMAGED, WITHOUT, Finding, Findings
 from checkpost.wire.exchange import Answer, Exchange, Request
 
 
@@ -113,6 +113,15 @@ class Union(unittest.TestCase):
         self.assertEqual(one.title, f"A request fails with 500: {asked[0]}")
         apart = [failed("lots", "out of memory", "null for due"), failed("tags", "no such column", "a filter")]
         self.assertEqual(len(united(apart, 9)), 2)
+
+    def test_what_needs_no_credentials_does_not_look_at_damaged_ones(self) -> None:
+        open_, damaged = (
+            finding("lots", cause=cause, title=f"answer {words}", check=f"access.{words}")
+            for cause, words in ((WITHOUT, "without any"), (DAMAGED, "with damaged ones"))
+        )
+        [one] = united([damaged, open_], 9)
+        self.assertEqual((one.title, one.count), ("answer without any, and with damaged ones", 2))
+        self.assertEqual(len(united([replace(damaged, operations=(("PUT", "/lots"),)), open_], 9)), 2)
 
     def test_what_several_checks_may_meet_is_named_by_the_same_one(self) -> None:
         both = [finding("lots", cause="any:converts", check=check) for check in ("update.rules", "create.rules")]

@@ -147,7 +147,7 @@ class Findings:
                     break
             else:
                 united.append(finding)
-        systematic = _by_resources(_by_failure(_by_roles(_by_server(united))), asked)
+        systematic = _by_credentials(_by_resources(_by_failure(_by_roles(_by_server(united))), asked))
         self.by_key = {finding.key: finding for finding in systematic}
 
     def all(self) -> list[Finding]:
@@ -279,6 +279,24 @@ def _by_resources(findings: Sequence[Finding], asked: Callable[[str], int]) -> l
                 one.pop(other.key)
             one[first.key] = first
     return list(one.values())
+
+
+#: The causes of findings on operations that answer with damaged credentials, and without any.
+DAMAGED, WITHOUT = "any:damaged credentials", "any:no credentials"
+
+
+def _by_credentials(findings: Sequence[Finding]) -> list[Finding]:
+    """What is found of damaged credentials, with what is found of the same operations without any: what needs none does
+    not look at them."""
+    left = list(findings)
+    for each in [each for each in findings if each.cause == DAMAGED]:
+        open_too = [other for other in left if other.cause == WITHOUT and other.role == each.role]
+        other = next((other for other in open_too if set(each.operations) <= set(other.operations)), None)
+        if other is not None:
+            title = f"{other.title}, and with damaged ones"
+            left[left.index(other)] = replace(other.merged(each), title=title, check=other.check)
+            left.remove(each)
+    return left
 
 
 def _without_names(finding: Finding, said: str) -> str:

@@ -13,7 +13,7 @@ from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.roles import departure, stated_rights
 from checkpost.contract.contract import Contract, Operation
-from checkpost.findings import Finding
+from checkpost.findings import DAMAGED, WITHOUT, Finding
 from checkpost.model.access import rights_of
 from checkpost.model.media import is_json_type, request_media_type
 from checkpost.model.purpose import Purpose
@@ -75,7 +75,7 @@ async def _refused_everywhere(
                 f"Operations that need credentials answer {_WITHOUT[words]}",
                 "401 (RFC 9110, 15.5.2), as the security requirement says",
                 str(exchange.answer.status),
-                cause=f"any:{words} credentials",
+                cause=DAMAGED if words == "damaged" else WITHOUT,
                 purpose=purpose,
                 evidence=[exchange],
             )

@@ -9,6 +9,7 @@ from checkpost.checks.case import Case
 from checkpost.checks.read import succeeded_on_missing
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Finding
+from checkpost.model.doing import BINS
 from checkpost.model.paths import normal
 from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
@@ -114,20 +115,17 @@ async def _stays(case: Case, why: str) -> None:
 
 
 #: Parameters that show rows which were deleted and are kept: beside the others, or alone.
-_DELETED = re.compile(r"(with|include|show|and|list)?(soft)?(deleted|trashed|trash|removed)(too|rows|records|items)?")
-_DELETED_ALONE = re.compile(r"(only|just)(soft)?(deleted|trashed|trash|removed)(rows|records|items)?")
-
-
-#: What lists of deleted rows are called.
-_BIN = re.compile(r"deleted|trash|trashed|trashbin|recyclebin|bin|removed")
+_DELETED = re.compile(
+    r"(with|include|show|and|list)?(soft)?(deleted|trashed|trash|removed|archived)(too|rows|records|items)?"
+)
+_DELETED_ALONE = re.compile(r"(only|just|is)?(soft)?(deleted|trashed|trash|removed|archived)(rows|records|items)?")
 
 
 async def _kept(case: Case, key: Key) -> None:
     """Note whether a deleted row is kept, and shown in a list of such beside the list, or where that is asked for them:
     each row that is made stays so for good."""
     for other in case.world.model.resources:
-        head, _, word = (other.collection or "").rstrip("/").rpartition("/")
-        beside = head == (case.resource.collection or "").rstrip("/") and _BIN.fullmatch(normal(word))
+        beside = _is_bin_of(case, other.collection or "")
         if beside and "list" in other.operations and other is not case.resource:
             listing = await case.world.plain_client(other).whole_list(case.world.most_rows, case.check.name)
             if key in listing.by_key:
@@ -135,8 +133,7 @@ async def _kept(case: Case, key: Key) -> None:
                 case.remark(f"deleted rows are kept: {other.collection} shows them")
                 return
     for operation in case.world.contract.operations:
-        head, _, word = operation.path.rstrip("/").rpartition("/")
-        beside = head == (case.resource.collection or "").rstrip("/") and _BIN.fullmatch(normal(word))
+        beside = "{" not in operation.path and _is_bin_of(case, operation.path)
         if beside and operation.method == "GET":  # it may be described as anything
             address = case.client.url(operation, None)
             shown = await case.world.session.send(Request("GET", address, case.world.role.name), case.check.name)
@@ -156,6 +153,16 @@ async def _kept(case: Case, key: Key) -> None:
             case.state.kept = found
             case.remark(f"deleted rows are kept: {found} shows them")
         return
+
+
+def _is_bin_of(case: Case, path: str) -> bool:
+    """Whether a path is that of a list of the rows that were deleted: behind the list's own, or in its name among them
+    (``/lots/deleted``, ``/trash/lots``)."""
+    collection, parts = (case.resource.collection or "").rstrip("/"), path.rstrip("/").split("/")
+    if path.rstrip("/") == collection:
+        return False
+    behind = "/".join(parts[:-1]) == collection and BINS.fullmatch(parts[-1])
+    return bool(behind or (parts[-1] == collection.rpartition("/")[2] and any(map(BINS.fullmatch, parts[:-1]))))
 
 
 async def _is_gone(case: Case, key: Key) -> bool:

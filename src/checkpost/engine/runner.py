@@ -256,6 +256,8 @@ class Runner:
         of_load = bool(_OF_LOAD.search(first.answer.text))
         if first.answer.status >= 500 and _names_a_value(first) and not of_load:
             return True
+        if first.check in AT_ONCE and first.answer.status >= 500 and _TAKEN.search(first.answer.text):
+            return True  # of one value at the same moment that is what was asked, and no load
         if request.safe:
             answer = (await self.world.session.send(request, failure.check)).answer
             # where a connection ended, and the request is answered now, that it is an error is another finding
@@ -300,6 +302,10 @@ class Runner:
             stays = ledger.stuck(planned.resource.name) if (ledger := self.world.ledger) is not None else None
             if state.not_removable and (stays is None or planned.check.name not in _ON_ONE_ROW):
                 raise Blocked(state.not_removable)
+
+
+#: What an API says of a value that another row has.
+_TAKEN = re.compile(r"\bduplicate\b|\bunique\b|\balready (?:exists|taken|in use)\b", re.I)
 
 
 def _names_a_value(exchange: Exchange) -> bool:

@@ -15,7 +15,7 @@ from checkpost.model.beside import search_beside
 from checkpost.model.bulk import bulk_of
 from checkpost.model.constants import constants_of
 from checkpost.model.correction import Correction
-from checkpost.model.doing import DOES, TELLS_WHO, without_doing
+from checkpost.model.doing import BINS, DOES, TELLS_WHO, without_doing
 from checkpost.model.doubts import doubts_of, folded_doubts
 from checkpost.model.envelopes import (
     cursor_pointer,
@@ -149,6 +149,7 @@ def infer(
     for name, resource in resources.items():
         under = subcollections_of(resource, whole, nearby, view)
         found = tuple(replace(each, view=_without(each.view, resources[each.child])) for each in under)
+        found = tuple(replace(each, view=replace(each.view, purge=_for_good(each.view, nearby))) for each in found)
         linkages = tuple(linkages_of(resource, whole, nearby))
         taken_apart = {operation.place for each in linkages for operation in each.writes.values()}
         resources[name] = replace(
@@ -156,7 +157,7 @@ def infer(
             subcollections=tuple(_without_links(each, taken_apart) for each in found),
             linkages=linkages,
             bulk=bulk_of(resource, nearby),
-            purge=_under_row(resource, nearby, {"DELETE"}, _FOR_GOOD) or _out_of_the_bin(resource, nearby),
+            purge=_for_good(resource, nearby),
             restore=_under_row(resource, nearby, {"POST", "PUT", "PATCH"}, _BACK),
         )
     used = {operation.place for each in resources.values() for operation in each.every_operation}
@@ -213,16 +214,29 @@ _FOR_GOOD = re.compile(
 )
 
 
-#: What a path for the rows that were deleted is called, and what is said of one that removes them for good.
-_BIN = re.compile(r"trash(?:ed)?|(?:recycle[-_]?)?bin", re.I)
+#: What is said of a path under a row that removes it for good.
 _OUT_OF_IT = re.compile(r"\bpermanent(?:ly)?\b|\bfor good\b|\bfrom (?:the )?(?:trash|bin|recycle bin)\b", re.I)
 
 
-def _out_of_the_bin(resource: Resource, operations: Nearby) -> Operation | None:
-    """What removes for good what was deleted, by what is said of it."""
-    found = _under_row(resource, operations, {"DELETE"}, _BIN)
+def _for_good(resource: Resource, operations: Nearby) -> Operation | None:
+    """What removes for good what was deleted and is kept: a path under the row that is named so, or that tells so; else
+    the path of a row among those that were deleted (``/trash/lots/{id}``, ``/archive/{lot_id}``)."""
+    found = _under_row(resource, operations, {"DELETE"}, _FOR_GOOD)
+    if found is not None or resource.item is None or "delete" not in resource.operations:
+        return found
+    found = _under_row(resource, operations, {"DELETE"}, BINS)
     told = [found.summary, found.description, *(each.description for each in found.responses)] if found else []
-    return found if _OUT_OF_IT.search("\n".join(told)) else None
+    if found is not None and _OUT_OF_IT.search("\n".join(told)):
+        return found
+    own, word = path_parameters(resource.item)[-1:], plain_path(resource.collection or "").rpartition("/")[2]
+    for operation in operations:
+        parts = plain_path(operation.path).split("/")
+        named = path_parameters(operation.path)
+        of_it = named == own and (own[0] not in {"id", "key"} or word in parts)
+        binned = any(map(BINS.fullmatch, parts)) and not operation.path.startswith(resource.item)
+        if operation.method == "DELETE" and binned and of_it and parts[-1] == "{" + own[0] + "}":
+            return operation
+    return None
 
 
 def _under_row(

@@ -115,7 +115,10 @@ class Client:
         ``purpose`` takes the key elsewhere in its URL, it is put there."""
         # the key of what stands under another row begins with that row's own
         above = () if key and self.resource.under else self._within
-        parts = iter((*above, *(key or ())))
+        known = (*above, *(key or ()))
+        if operation is self.resource.purge:  # a path for what was deleted need not stand under a row of another
+            known = known[-len(PARAMETER.findall(operation.path)) :]
+        parts = iter(known)
         names = self.resource.key_fields
 
         def filled(found: re.Match[str]) -> str:
