@@ -276,5 +276,7 @@ def _named_server(name: str, contract: Contract, urls: Sequence[str]) -> str:
     found = list(dict.fromkeys(exact or words))
     if len(found) == 1:
         return found[0]
-    known = "; ".join(_server_words(*each) for each in servers) or "none"
+    if not servers:
+        raise CheckPostError(f"The contract names no servers, so that {name!r} is none of them; give --base-url URL.")
+    known = "; ".join(_server_words(*each) for each in servers)
     raise CheckPostError(f"{len(found) or 'No'} servers of the contract are meant by {name!r}; they are: {known}.")
