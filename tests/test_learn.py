@@ -377,6 +377,34 @@ class Asked(unittest.TestCase):
         passed = {(each.check, each.resource) for each in result.checks if each.outcome == "passed"}
         self.assertIn(("read.item-equals-list", "maps"), passed)
 
+    def test_the_key_of_one_row_is_told_by_reading_it(self) -> None:
+        row = {"name": "Seeds", "slug": "seeds"}
+        schema = {"type": "object", "properties": {name: {} for name in row}}
+        answer, listed = (
+            {"content": {"application/json": {"schema": each}}} for each in (schema, {"type": "array", "items": schema})
+        )
+        contract = {
+            "openapi": "3.1.0",
+            "info": {"title": "t", "version": "1"},
+            "paths": {
+                "/events": {"get": {"responses": {"200": {"description": "rows", **listed}}}},
+                "/events/{event}": {"get": {"responses": {"200": {"description": "row", **answer}}}},
+            },
+        }
+        for strict, expected in ((True, ("slug",)), (False, None)):
+
+            async def read(request: Request, strict: bool = strict) -> Response:
+                found = not strict or request.path_params["event"] == row["slug"]
+                return JSONResponse(row if found else {"error": "not found"}, 200 if found else 404)
+
+            async def rows(request: Request) -> Response:
+                return JSONResponse([row])
+
+            app = Starlette(routes=[Route("/events", rows), Route("/events/{event}", read)])
+            with self.subTest(strict=strict):
+                [resource] = self.run_on(app, contract).target.model.resources
+                self.assertEqual(resource.key.fields if resource.key else None, expected)
+
     def test_tables_that_belong_to_something(self) -> None:
         housed = Housed()
         contract = contract_of(housed.contract())

@@ -109,6 +109,14 @@ class Profiles(unittest.TestCase):
         (self.folder / ".env").write_text("CHECKPOST_NOT_SET=now-it-is\n")
         require_variables(profile.role, read_environment(self.folder), profile)
         self.assertEqual(profile.role.credentials[0].value(read_environment(self.folder)), "Bearer now-it-is")
+        bare = read_profile(self.write("contract: c.json\nbase_url: http://127.0.0.1:1\n"))
+        paths = {"/lots": {"get": {"responses": {"200": {"description": "rows"}}}}, "/lots/{id}": {"get": {}}}
+        text = {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths}
+        (self.folder / "c.json").write_text(json.dumps(text))
+        for value, sent in (("now-it-is", "Bearer now-it-is"), ("Token now-it-is", "Token now-it-is")):
+            (self.folder / ".env").write_text(f"CHECKPOST_NOT_SET={value}\n")
+            [given] = aim(bare, False, 1.0, ["CHECKPOST_NOT_SET"]).role.credentials
+            self.assertEqual(given.value(read_environment(self.folder)), sent)
 
     def test_where_writes_are_allowed(self) -> None:
         for host in ("localhost", "127.0.0.1", "127.8.9.1", "::1", "api.localhost"):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Collection
 
 from checkpost.checks.asking import Reply, ask, snapshot_of
 from checkpost.checks.case import Case
@@ -52,7 +52,7 @@ async def search_narrows(case: Case) -> AsyncIterator[Finding]:
             evidence=[nothing.exchange],
         )
         return
-    words = _words(snapshot)
+    words = _words(snapshot, case.resource.key_fields[: len(case.world.within(case.resource))])
     if not words:
         raise Skipped("its rows have no texts")
     chosen = list(words.items())[:_MOST_FIELDS]
@@ -82,13 +82,14 @@ def _all_there(case: Case, reply: Reply, snapshot: Snapshot) -> bool:
     return reply.complete and snapshot.whole and keys >= set(snapshot.keys)
 
 
-def _words(snapshot: Snapshot) -> dict[str, str]:
-    """For each field that holds texts the first word of one of them, or else the text."""
+def _words(snapshot: Snapshot, above: Collection[str]) -> dict[str, str]:
+    """For each field that holds texts the first word of one of them, or else the text; but for those of the row
+    ``above``, which its own rows need not show."""
     words: dict[str, str] = {}
     for row in snapshot.rows:
-        for name, text in row.items():
-            kind = snapshot.fields[name].kind if name in snapshot.fields else ""
-            if name not in words and isinstance(text, str) and text.strip() and kind not in {"date", "date-time"}:
+        for name in row.keys() - words.keys() - set(above):
+            text, kind = row[name], snapshot.fields[name].kind if name in snapshot.fields else ""
+            if isinstance(text, str) and text.strip() and kind not in {"date", "date-time"}:
                 found = _WORD.match(text)
                 words[name] = found[0] if found is not None else text
     return words

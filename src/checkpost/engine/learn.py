@@ -259,12 +259,18 @@ class _Reader:
         rows = [row for row in listing.rows if row]
         shown = [name for name in (rows[0] if rows else ()) if _tells_apart(row.get(name) for row in rows)]
         named = [name for name in shown if like_key(name, resource.name)]
-        natural = [name for name in shown if name not in named and listing.complete and len(rows) > 1]
+        natural = [name for name in shown if name not in named and listing.complete]
+
+        async def read(value: Any) -> Mapping[str, Any] | None:
+            return client.row_of(await self.get(PARAMETER.sub(quote(str(value), safe=""), resource.item or "")))
+
         for name in [*named, *natural[:_MOST_NATURAL]]:
             values = [row.get(name) for row in rows]
-            path = PARAMETER.sub(quote(str(values[0]), safe=""), resource.item or "")
-            one = client.row_of(await self.get(path))
+            one = await read(values[0])
             if one is not None and all(one[part] == rows[0][part] for part in one if part in rows[0]):
+                # what is read whatever the key is, is read by none
+                if name not in named and len(rows) == 1 and await read(f"{values[0]}-none-such") is not None:
+                    continue
                 return name, "integer" if all(isinstance(value, int) for value in values) else "string"
         return None
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Sequence
+from dataclasses import replace
 from urllib.parse import urljoin
 
 from checkpost.checks.world import World
@@ -43,6 +44,9 @@ async def preflight(world: World, resources: Sequence[Resource]) -> None:
     judged = secured if secured and world.role.credentials else listings
     if judged and all(listing.exchanges[0].answer.status == 401 for listing in judged):
         raise CheckPostError(_refused(world, judged[0].exchanges[0]))
+    refused = [listing for listing in judged if listing.exchanges[0].answer.status == 401]
+    if world.role.credentials and 2 * len(refused) >= len(judged) and not await _are_of_use(world, judged):
+        raise CheckPostError(_refused(world, refused[0].exchanges[0]))
     if listings and all(listing.problem for listing in listings):
         raise NotCompleted(await _why(world, listings[0].exchanges[0], listings[0].problem))
 
@@ -59,6 +63,15 @@ async def _look_above(world: World, resources: Sequence[Resource]) -> None:
             world.above[resource.name] = key
             if (await world.client(resource).whole_list(world.most_rows, "read.list")).rows:
                 break
+
+
+async def _are_of_use(world: World, listings: Sequence[Listing]) -> bool:
+    """Whether a list is answered with the role's credentials, and not without any; of the first few that are
+    answered."""
+    answered = [each.exchanges[0] for each in listings if each.exchanges[0].answer.ok][:_MOST_PARENTS]
+    bare = [replace(each.request, credentials="none") for each in answered]
+    open_ = await asyncio.gather(*(world.session.send(each, "preflight") for each in bare))
+    return not all(each.answer.ok for each in open_)
 
 
 def _refused(world: World, exchange: Exchange) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from urllib.parse import urljoin, urlsplit
@@ -123,7 +124,7 @@ def aim(
     if not credentials and ready:
         require_variables(profile.role, read_environment(profile.folder), profile)
     contract, environment = load_contract(profile, timeout)
-    role = _role(contract, credentials) if credentials else profile.role
+    role = _role(contract, credentials, environment) if credentials else profile.role
     if ready:
         require_variables(role, environment, profile)
     base_url = _base_url(profile, contract)
@@ -196,7 +197,7 @@ def check_names(profile: Profile, model: Model) -> None:
             require(name, names, "resource", "access", name, role)
 
 
-def _role(contract: Contract, credentials: Sequence[str]) -> Role:
+def _role(contract: Contract, credentials: Sequence[str], environment: Mapping[str, str]) -> Role:
     """A role of credentials that were given as environment variables. Raises CheckPostError."""
     schemes = {scheme.name: scheme for scheme in contract.schemes}
     made = []
@@ -217,17 +218,23 @@ def _role(contract: Contract, credentials: Sequence[str]) -> Role:
                 f"--credential {variable}: say for which scheme, as SCHEME={variable}; the contract "
                 f"has {', '.join(schemes)}."
             )
-        made.append(_credential(schemes.get(name or next(iter(schemes), "")), variable))
+        scheme = schemes.get(name or next(iter(schemes), ""))
+        made.append(_credential(scheme, variable, environment.get(variable, "")))
     return Role("user", tuple(made))
 
 
-def _credential(scheme: SecurityScheme | None, variable: str) -> Credential:
+#: A credential that begins with the word for its scheme (RFC 9110, 11.4), as ``Token abc``.
+_WORDED = re.compile(r"[A-Za-z][\w.-]*\s+\S")
+
+
+def _credential(scheme: SecurityScheme | None, variable: str, value: str) -> Credential:
+    """The credential that a variable holds for a scheme; for none, that of a bearer, or of what its value says."""
     reference = "${" + variable + "}"
     if scheme is not None and scheme.type == "apiKey" and scheme.where in {"header", "query", "cookie"}:
         return Credential(scheme.where, scheme.parameter, reference)  # type: ignore[arg-type]
     if scheme is not None and scheme.type == "http" and scheme.scheme == "basic":
         return Credential("header", "Authorization", f"Basic {reference}", encoded=True)
-    return Credential("header", "Authorization", f"Bearer {reference}")
+    return Credential("header", "Authorization", reference if _WORDED.match(value) else f"Bearer {reference}")
 
 
 def _refuse_flaws(contract: Contract) -> None:
