@@ -62,8 +62,8 @@ class Finding:
 
     @property
     def resources(self) -> tuple[str, ...]:
-        """Every resource that shows it; empty where it is about the API as a whole."""
-        return (self.resource, *self.elsewhere) if self.resource is not None else ()
+        """Every resource that shows it; empty where it is about the API as a whole, or about what belongs to none."""
+        return tuple(each for each in (self.resource, *self.elsewhere) if each)
 
     @property
     def key(self) -> tuple[str, str | None, str, str]:
@@ -91,7 +91,9 @@ class Finding:
             count=self.count + other.count,
             subjects=tuple(dict.fromkeys(self.subjects + other.subjects)),
             operations=tuple(dict.fromkeys(self.operations + other.operations)),
-            elsewhere=tuple(dict.fromkeys([*self.resources, *other.resources]))[1:],
+            elsewhere=tuple(
+                each for each in dict.fromkeys([*self.resources, *other.resources]) if each != self.resource
+            ),
             severity=max(self.severity, other.severity, key=SEVERITIES.index),
         )
 

@@ -10,7 +10,7 @@ from typing import Any
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import differences
 from checkpost.rows.journal import FAILED, Book, Entry, Journal
-from checkpost.rows.resemblance import Bears, marked, shows, stamps
+from checkpost.rows.resemblance import Bears, is_nothing, marked, shows, stamps
 from checkpost.rows.script import Deeds
 from checkpost.rows.table import Table, as_number
 from checkpost.values.coined import has_mark
@@ -197,12 +197,13 @@ class Holdings:
                     table.strange.add(key)
 
     def _learn_usual(self, table: Table, resource: Resource, row: Row, sent: Sequence[Mapping[str, Any]]) -> None:
-        """Note what an own row that bears the run's mark holds where nothing was sent."""
+        """Note what an own row that bears the run's mark holds where nothing, or what stands for it, was sent."""
         if not self.bears(resource)(row, None):
             return
         for name, value in row.items():
             known = table.usual.setdefault(name, [])
-            if len(known) <= _MOST_USUAL and value not in known and not any(name in record for record in sent):
+            unset = all(is_nothing(record.get(name)) for record in sent)
+            if len(known) <= _MOST_USUAL and value not in known and unset:
                 known.append(value)
 
     def sent_to(self, entry: Entry, key: Key) -> list[Mapping[str, Any]]:

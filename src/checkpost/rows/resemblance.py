@@ -137,7 +137,7 @@ def _blank(resource: Resource, row: Row, usual: Mapping[str, Sequence[Any]] | No
     key = resource.key_fields
     chosen = [field for field in resource.writable("create") if field.name in row and field.name not in key]
     return bool(chosen) and all(
-        _is_nothing(row[field.name])
+        is_nothing(row[field.name])
         or (usual is not None and kept_by_server(field, None, row[field.name], datetime.now(UTC)))
         or (field.default is not MISSING and same(field, field.default, row[field.name]))
         or row[field.name] in (usual or {}).get(field.name, ())
@@ -145,7 +145,7 @@ def _blank(resource: Resource, row: Row, usual: Mapping[str, Sequence[Any]] | No
     )
 
 
-def _is_nothing(value: Any) -> bool:
+def is_nothing(value: Any) -> bool:
     """Whether a value is what stands where none was given, be it a zero that is written as a text."""
     return value in (None, "", 0, False, [], {}) or (isinstance(value, str) and _ZERO.fullmatch(value) is not None)
 
