@@ -277,6 +277,16 @@ class Inference(unittest.TestCase):
             [resource] = model_of(paths).resources
             self.assertEqual(resource.purge.path if resource.purge else None, expected)
 
+    def test_a_table_whose_name_ends_in_a_word_for_an_action_is_no_action(self) -> None:
+        listed = operation({"type": "array", "items": ROW})
+        paths = {
+            "/saved_query/": {"get": listed, "post": operation(ROW, ROW)},
+            "/saved_query/{id}": {"get": operation(ROW)},
+            "/saved_query/_info": {"get": operation({"type": "object", "properties": {"columns": {"type": "array"}}})},
+            "/saved_query/distinct/{column_name}": {"get": operation(ROW)},
+        }
+        self.assertNotIn("saved", [each.name for each in model_of(paths).resources])
+
     def test_a_list_by_an_open_body_that_is_called_a_filter_is_asked_by_its_fields(self) -> None:
         for title, expected in (("Filters", {"id", "name"}), ("Options", set())):
             listing = operation({"type": "array", "items": ROW}, {"type": "object", "title": title})

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass
 
 import inflection
@@ -39,6 +39,8 @@ class _Act:
     operation: Operation
     purpose: str
     noun: str
+    #: The path as far as the segment that says so.
+    at: str
 
 
 def action_families(operations: Iterable[Operation]) -> list[Family]:
@@ -48,10 +50,13 @@ def action_families(operations: Iterable[Operation]) -> list[Family]:
     them reading it: ``/updates`` alone is a list of updates.
     """
     every = list(operations)
+    methods: dict[str, set[str]] = {}
+    for each in every:
+        methods.setdefault(each.path.rstrip("/"), set()).add(each.method)
     named: dict[str, list[_Act]] = {}
     for each in every:
         act = _act(each)
-        if act is not None and not _is_collection(each.path, every):
+        if act is not None and not (_is_collection(each.path, methods) or _is_collection(act.at, methods)):
             named.setdefault(normal(singular(act.noun)), []).append(act)
     found = []
     for acts in named.values():
@@ -98,10 +103,9 @@ def with_lists_beside(families: Iterable[Family], by_path: Mapping[str, Mapping[
         yield Family(name, asked[0][1], each.item, acts)
 
 
-def _is_collection(path: str, operations: Iterable[Operation]) -> bool:
+def _is_collection(path: str, methods: Mapping[str, Set[str]]) -> bool:
     """Whether a path is a list's in the usual sense: it is read and added to, or has items behind a slash."""
-    methods = {each.method for each in operations if each.path == path}
-    return len(methods & {"GET", "POST", "PUT", "PATCH", "DELETE"}) > 1
+    return len(methods.get(path.rstrip("/"), set()) & {"GET", "POST", "PUT", "PATCH", "DELETE"}) > 1
 
 
 def _words(segment: str) -> list[str]:
@@ -127,7 +131,8 @@ def _act(operation: Operation) -> _Act | None:
             return None
         if purpose in {"read", "list"}:
             purpose = _reading(operation, words)
-        return _Act(operation, purpose, noun)
+        ahead = operation.path.split("/")
+        return _Act(operation, purpose, noun, "/".join(ahead[: ahead.index(segments[place]) + 1]))
     return None
 
 
