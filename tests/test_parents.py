@@ -42,6 +42,8 @@ class Choosy(Api):
         record = record if isinstance(record, dict) else {}
         if record.get("keeper") is not None:
             return 422, {"keeper": [f'Invalid pk "{record["keeper"]}" - object does not exist.']}
+        if record.get("settings") not in (None, "{}"):
+            return 422, {"settings": ["JSON not valid"]}
         if " " in str(record.get("label")):
             return 422, {"label": ["This value may contain only letters, numbers and hyphens."]}
         return super()._create(table, body, headers)
@@ -126,7 +128,8 @@ class Parents(unittest.TestCase):
         self.assertIn("passed", {each.outcome for each in of_pairs})
 
     def test_what_a_refusal_blames_is_written_otherwise_or_left_out(self) -> None:
-        ties = Table("ties", ("id",), (Column("label", required=True), Column("keeper", "integer")), rows=0)
+        columns = Column("label", required=True), Column("keeper", "integer"), Column("settings")
+        ties = Table("ties", ("id",), columns, rows=0)
         trial = tried(Temper("any", (ties,)), Choosy)
         self.assertEqual(trial.amiss, [])
         assert trial.result is not None
@@ -135,6 +138,7 @@ class Parents(unittest.TestCase):
         self.assertRegex(
             stored.reason, "spaces or other signs in label were refused .*without keeper, whose values no row tells"
         )
+        self.assertIn("objects written as JSON were taken", stored.reason)
         self.assertNotIn("Documented fields are refused", [each.title for each in trial.result.findings])
 
     def test_texts_that_just_bear_the_mark_are_tried_before_such_as_rows_have(self) -> None:

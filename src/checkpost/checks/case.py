@@ -41,6 +41,8 @@ from checkpost.wire.listing import Key, Listing, Row, key_text
 T = TypeVar("T")
 #: How many keys of rows are looked at, and how long a key is that people choose, at the most.
 _KEYS, _LONGEST_WORD = 20, 15
+#: The shortest text that is an object of JSON (RFC 8259).
+_NO_MEMBERS = "{}"
 #: How a row is refused to a role that may not see it (RFC 9110, 15.5.4 and 15.5.5).
 _NOT_FOR_IT = {401, 403, 404, 410}
 
@@ -368,6 +370,8 @@ class Case:
             others = [value for value in values if value is not None and (unlike is MISSING or value != unlike)]
             if others:
                 return others[self.values.number() % len(others)]
+        if each.name in self.state.encoded:
+            return MISSING if unlike == _NO_MEMBERS else _NO_MEMBERS
         if each.name in self.state.exemplary and not each.unique:
             return example_of(each)
         joint = self.state.joined.get(each.name)

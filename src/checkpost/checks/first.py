@@ -167,6 +167,10 @@ _NO_ROW = re.compile(
 )
 
 
+#: What a refusal says of a text that has to be JSON.
+_WANTS_JSON = re.compile(r"\bjson\b", re.I)
+
+
 def _untold(case: Case) -> set[str]:
     """Fields that may hold the key of a row nobody knows of, or be written in a way that nothing tells: numbers and
     texts that need not be there, and that no row shows a value of."""
@@ -183,6 +187,7 @@ def _tell_remedies(case: Case, refused: Exchange) -> None:
     state.refused_with = refused if state.left_out else None
     for names, what in (
         (state.joined, "texts with spaces or other signs in {} were refused ({}); such without were taken"),
+        (state.encoded, "texts of {} were refused ({}); objects written as JSON were taken"),
         (state.exemplary, "generated values of {} were refused ({}); the contract's examples were taken"),
         (state.unfilled, "records are made without {}, whose values no row tells ({})"),
         (state.copied, "generated values of {} were refused ({}); those of rows were taken"),
@@ -202,6 +207,10 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
             field, value = case.fields.get(name), record[name]
             if name in untold and _NO_ROW.search(refused.answer.text):
                 state.unfilled.add(name)
+            elif (
+                field is not None and field.is_text and name not in state.encoded and _WANTS_JSON.search(said(refused))
+            ):
+                state.encoded.add(name)
             elif field is not None and field.is_text and _is_worded(case, value) and state.joined.get(name) != "":
                 # a hyphen in place of spaces first, then small letters and digits alone
                 state.joined[name] = "-" if " " in value else ""
@@ -223,7 +232,7 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
         refused, key = await _tried(case, record, "a record with other values of fields that were refused")
         if key is not None:
             return refused, key, record
-    for remedy in (state.joined, state.exemplary, state.unfilled, state.left_out, state.copied):
+    for remedy in (state.joined, state.encoded, state.exemplary, state.unfilled, state.left_out, state.copied):
         remedy.clear()
     return None
 

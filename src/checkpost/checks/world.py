@@ -107,6 +107,8 @@ class State:
     #: what stands for one.
     unfilled: set[str] = field(default_factory=set)
     joined: dict[str, str] = field(default_factory=dict)
+    #: Texts that have to be written as JSON, as a refusal says.
+    encoded: set[str] = field(default_factory=set)
     #: Fields that are given the contract's examples; flags that are the same in all rows, since the list has no others.
     exemplary: set[str] = field(default_factory=set)
     flagged: dict[str, bool] = field(default_factory=dict)
@@ -186,7 +188,7 @@ class State:
             # else what was refused at first would not be sent again, and be taken for a failure by chance
             self.recipe, self.chooses_key, self.room, self.refused_with = "", None, None, None
             self.copied, self.left_out, self.wanting = set(), set(), {}
-            self.unfilled, self.joined, self.exemplary = set(), {}, set()
+            self.unfilled, self.joined, self.exemplary, self.encoded = set(), {}, set(), set()
             self.usual.clear()
         self.replies.clear()
         self.snapshot, self.outdated = None, True
