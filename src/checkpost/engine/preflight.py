@@ -66,12 +66,12 @@ async def _look_above(world: World, resources: Sequence[Resource]) -> None:
 
 
 async def _are_of_use(world: World, listings: Sequence[Listing]) -> bool:
-    """Whether a list is answered with the role's credentials, and not without any; of the first few that are
-    answered."""
+    """Whether a list is answered with the role's credentials, and not without any; of the first few that are answered,
+    if any is."""
     answered = [each.exchanges[0] for each in listings if each.exchanges[0].answer.ok][:_MOST_PARENTS]
     bare = [replace(each.request, credentials="none") for each in answered]
     open_ = await asyncio.gather(*(world.session.send(each, "preflight") for each in bare))
-    return not all(each.answer.ok for each in open_)
+    return not open_ or not all(each.answer.ok for each in open_)
 
 
 def _refused(world: World, exchange: Exchange) -> str:
