@@ -237,10 +237,19 @@ class Case:
         """A row by its key; None where the answer shows none. An own row that another role made, and that is not shown
         to the run's, is read as that one."""
         exchange = await self.send("read", situation, key=key)
-        maker = self.world.ledger.maker(self.resource.name, key) if self.world.ledger is not None else ""
-        if exchange.answer.status in _NOT_FOR_IT and maker not in {"", self.client.role}:
-            exchange = await self.send("read", situation, self.world.plain_client(self.resource, maker), key=key)
+        maker = self._maker(key, exchange)
+        if maker is not None:
+            exchange = await self.send("read", situation, maker, key=key)
+            self._ledger.table(self.resource.name).apart |= exchange.answer.ok
         return exchange, self.client.row_read(exchange.answer) if exchange.answer.ok else None
+
+    def _maker(self, key: Key, refused: Exchange) -> Client | None:
+        """The resource as another role meets it that made an own row, where the row was refused to this one, or is not
+        there for it."""
+        role = self.world.ledger.maker(self.resource.name, key) if self.world.ledger is not None else ""
+        if refused.answer.status not in _NOT_FOR_IT or role in {"", self.client.role}:
+            return None
+        return self.world.plain_client(self.resource, role)
 
     async def listing(self) -> Listing:
         """The list, read anew; not read to its end if it is very long."""
@@ -394,8 +403,7 @@ class Case:
         """A field with limits between the values that rows have."""
         if each.name not in self.state.usual:
             values = (row.get(each.name) for row in self.state.rows_before)
-            room = {} if self.state.room is None else {"room": self.state.room}
-            self.state.usual[each.name] = usual(each, values, **room)
+            self.state.usual[each.name] = usual(each, values, self.state.room)
         return self.state.usual[each.name]
 
     def written_alike(self, each: Field) -> bool:
@@ -718,11 +726,10 @@ class Case:
             exchange = await self.send("delete", "tidying up", key=key, operation=operation)
             if purges:
                 self._ledger.purged(self.resource.name, exchange)
-            maker = self._ledger.maker(self.resource.name, key)
-            if exchange.answer.status in _NOT_FOR_IT and maker not in {"", self.client.role}:
-                # what is not shown to a role is not there for it
-                client = self.world.plain_client(self.resource, maker)
-                exchange = await self.send("delete", "tidying up", client, key=key)
+            maker = self._maker(key, exchange)
+            if maker is not None:
+                exchange = await self.send("delete", "tidying up", maker, key=key)
+                self._ledger.table(self.resource.name).apart |= exchange.answer.ok
         except Unsafe:
             return None  # the end of the run looks for it again, and tells if it stays
         if (exchange.answer.ok and not self.is_open(exchange)) or exchange.answer.status in {404, 410}:

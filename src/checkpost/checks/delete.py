@@ -9,7 +9,7 @@ from checkpost.checks.case import Case
 from checkpost.checks.read import succeeded_on_missing
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.findings import Finding
-from checkpost.model.doing import BINS
+from checkpost.model.bins import lists_deleted
 from checkpost.model.paths import normal
 from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
@@ -124,23 +124,25 @@ _DELETED_ALONE = re.compile(r"(only|just|is)?(soft)?(deleted|trashed|trash|remov
 async def _kept(case: Case, key: Key) -> None:
     """Note whether a deleted row is kept, and shown in a list of such beside the list, or where that is asked for them:
     each row that is made stays so for good."""
+    own, asked_for = case.resource.collection or "", set()
     for other in case.world.model.resources:
-        beside = _is_bin_of(case, other.collection or "")
-        if beside and "list" in other.operations and other is not case.resource:
+        if "list" in other.operations and lists_deleted(other.collection or "", own):
+            asked_for.add(other.operations["list"].path)
             listing = await case.world.plain_client(other).whole_list(case.world.most_rows, case.check.name)
             if key in listing.by_key:
                 case.state.kept = str(other.collection)
                 case.remark(f"deleted rows are kept: {other.collection} shows them")
                 return
     for operation in case.world.contract.operations:
-        beside = "{" not in operation.path and _is_bin_of(case, operation.path)
-        if beside and operation.method == "GET":  # it may be described as anything
-            address = case.client.url(operation, None)
-            shown = await case.world.session.send(Request("GET", address, case.world.role.name), case.check.name)
-            if shown.answer.ok and key_text(key) in shown.answer.text:
-                case.state.kept = operation.path
-                case.remark(f"deleted rows are kept: {operation.path} shows them")
-                return
+        path = operation.path
+        if operation.method != "GET" or "{" in path or path in asked_for or not lists_deleted(path, own):
+            continue
+        address = case.client.url(operation, None)  # it may be described as anything
+        answer = (await case.world.session.send(Request("GET", address, case.world.role.name), case.check.name)).answer
+        if answer.ok and key_text(key) in answer.text:
+            case.state.kept = path
+            case.remark(f"deleted rows are kept: {path} shows them")
+            return
     asked = [each for each in case.operation("list").parameters if each.location == "query"] if case.has("list") else []
     names = {normal(each.name): each for each in asked if "boolean" in shape_of(each.schema).types}
     for form in (_DELETED, _DELETED_ALONE):
@@ -153,16 +155,6 @@ async def _kept(case: Case, key: Key) -> None:
             case.state.kept = found
             case.remark(f"deleted rows are kept: {found} shows them")
         return
-
-
-def _is_bin_of(case: Case, path: str) -> bool:
-    """Whether a path is that of a list of the rows that were deleted: behind the list's own, or in its name among them
-    (``/lots/deleted``, ``/trash/lots``)."""
-    collection, parts = (case.resource.collection or "").rstrip("/"), path.rstrip("/").split("/")
-    if path.rstrip("/") == collection:
-        return False
-    behind = "/".join(parts[:-1]) == collection and BINS.fullmatch(parts[-1])
-    return bool(behind or (parts[-1] == collection.rpartition("/")[2] and any(map(BINS.fullmatch, parts[:-1]))))
 
 
 async def _is_gone(case: Case, key: Key) -> bool:

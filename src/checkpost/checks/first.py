@@ -14,6 +14,7 @@ from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
 from checkpost.values.coined import SHORTEST
 from checkpost.values.plain import example_of
+from checkpost.values.usual import ROOM
 from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key
@@ -98,7 +99,7 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
                 case.remark(f"generated values were refused ({said(exchange)}); {texts} were taken")
                 return taken, key, record
             last = record
-    case.state.room = None
+    case.state.room = ROOM
     case.state.usual.clear()
     for recipe in ("copy", "copy all", "least"):
         case.state.recipe = recipe

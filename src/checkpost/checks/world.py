@@ -33,6 +33,7 @@ from checkpost.rows.ledger import Ledger
 from checkpost.rows.table import Harm
 from checkpost.values.coined import has_mark
 from checkpost.values.plain import Values
+from checkpost.values.usual import ROOM
 from checkpost.wire.client import Client
 from checkpost.wire.exchange import Exchange, Request
 from checkpost.wire.listing import Key, Listing, Row
@@ -116,8 +117,8 @@ class State:
     wanted_beside: set[str] = field(default_factory=set)
     #: Whether a key that the client may choose has to be chosen by it.
     chooses_key: bool | None = None
-    #: How many signs texts have room for at least, whatever rows have; None while none was refused for its length.
-    room: int | None = None
+    #: How many signs texts have room for at least, whatever rows have.
+    room: int = ROOM
     #: Keys of rows that were made for others to refer to, and whether none can be made.
     parents: list[Any] = field(default_factory=list)
     no_parent: bool = False
@@ -186,7 +187,7 @@ class State:
             self.misfiltered = set()
         if check == "create.stored":
             # else what was refused at first would not be sent again, and be taken for a failure by chance
-            self.recipe, self.chooses_key, self.room, self.refused_with = "", None, None, None
+            self.recipe, self.chooses_key, self.room, self.refused_with = "", None, ROOM, None
             self.copied, self.left_out, self.wanting = set(), set(), {}
             self.unfilled, self.joined, self.exemplary, self.encoded = set(), {}, set(), set()
             self.usual.clear()

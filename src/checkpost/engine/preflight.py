@@ -42,10 +42,9 @@ async def preflight(world: World, resources: Sequence[Resource]) -> None:
     ]
     # the public is refused where credentials are needed, and may work with the rest
     judged = secured if secured and world.role.credentials else listings
-    if judged and all(listing.exchanges[0].answer.status == 401 for listing in judged):
-        raise CheckPostError(_refused(world, judged[0].exchanges[0]))
     refused = [listing for listing in judged if listing.exchanges[0].answer.status == 401]
-    if world.role.credentials and 2 * len(refused) >= len(judged) and not await _are_of_use(world, judged):
+    doubtful = bool(world.role.credentials) and 2 * len(refused) >= len(judged)
+    if refused and (len(refused) == len(judged) or (doubtful and not await _are_of_use(world, judged))):
         raise CheckPostError(_refused(world, refused[0].exchanges[0]))
     if listings and all(listing.problem for listing in listings):
         raise NotCompleted(await _why(world, listings[0].exchanges[0], listings[0].problem))

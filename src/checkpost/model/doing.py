@@ -19,8 +19,6 @@ _WRITES = re.compile(
     r"|destroy|del|erase|unset|assign|unassign|append",
     re.I,
 )
-#: What a path for rows that were deleted, and are kept, is called.
-BINS = re.compile(r"(?:soft[-_]?)?deleted|trash(?:ed|[-_]?bin)?|(?:recycle[-_]?)?bin|removed|archived?", re.I)
 #: The end of a path that tells who asks, as ``/auth/me`` does.
 TELLS_WHO = re.compile(r"/(?:me|who[-_]?am[-_]?i|user[-_]?info|current[-_]?user)/?$", re.I)
 #: Words that say that something else is done to a row.

@@ -12,10 +12,11 @@ from checkpost.contract.node import Node
 from checkpost.model.actions import action_families, like_key, undeclared_key, with_lists_beside
 from checkpost.model.address import Address, addresses_by_filter
 from checkpost.model.beside import search_beside
+from checkpost.model.bins import purge_of, restore_of
 from checkpost.model.bulk import bulk_of
 from checkpost.model.constants import constants_of
 from checkpost.model.correction import Correction
-from checkpost.model.doing import BINS, DOES, TELLS_WHO, without_doing
+from checkpost.model.doing import DOES, TELLS_WHO, without_doing
 from checkpost.model.doubts import doubts_of, folded_doubts
 from checkpost.model.envelopes import (
     cursor_pointer,
@@ -54,7 +55,7 @@ from checkpost.model.operations import (
     unanswerable,
 )
 from checkpost.model.paging import infer_paging, tokens_of
-from checkpost.model.paths import PARAMETER, Family, families, nameless, nested_families, normal, singular
+from checkpost.model.paths import Family, families, nameless, nested_families, normal, singular
 from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.paths import plain as plain_path
 from checkpost.model.purpose import Purpose
@@ -149,7 +150,7 @@ def infer(
     for name, resource in resources.items():
         under = subcollections_of(resource, whole, nearby, view)
         found = tuple(replace(each, view=_without(each.view, resources[each.child])) for each in under)
-        found = tuple(replace(each, view=replace(each.view, purge=_for_good(each.view, nearby))) for each in found)
+        found = tuple(replace(each, view=replace(each.view, purge=purge_of(each.view, nearby))) for each in found)
         linkages = tuple(linkages_of(resource, whole, nearby))
         taken_apart = {operation.place for each in linkages for operation in each.writes.values()}
         resources[name] = replace(
@@ -157,8 +158,8 @@ def infer(
             subcollections=tuple(_without_links(each, taken_apart) for each in found),
             linkages=linkages,
             bulk=bulk_of(resource, nearby),
-            purge=_for_good(resource, nearby),
-            restore=_under_row(resource, nearby, {"POST", "PUT", "PATCH"}, _BACK),
+            purge=purge_of(resource, nearby),
+            restore=restore_of(resource, nearby),
         )
     used = {operation.place for each in resources.values() for operation in each.every_operation}
     used |= {each.place for each in contract.operations if each.method == "GET" and each.path in aggregated}
@@ -202,56 +203,6 @@ def _by_path(operations: Sequence[Operation]) -> dict[str, dict[str, Operation]]
 
 #: A parameter at the end of a path that stands for something to do, and not for a row.
 _DEED = re.compile(r"\{\w*(?:action|method|verb|command)\w*\}/?$", re.I)
-
-
-#: What a path under a row is called that brings back the row that was deleted.
-_BACK = re.compile(r"restore|un[-_]?(?:delete|remove|trash|archive)|recover|undo[-_]?(?:delete|remove)|revive", re.I)
-#: What a path under a row is called that removes the row for good, where deleting it keeps it.
-_FOR_GOOD = re.compile(
-    r"(?:hard|force|permanent(?:ly)?)[-_]?(?:delete|remove|destroy)|(?:delete|remove|destroy)[-_]?"
-    r"(?:hard|force|permanent(?:ly)?)|permanent(?:ly)?|force|purge|erase|wipe",
-    re.I,
-)
-
-
-#: What is said of a path under a row that removes it for good.
-_OUT_OF_IT = re.compile(r"\bpermanent(?:ly)?\b|\bfor good\b|\bfrom (?:the )?(?:trash|bin|recycle bin)\b", re.I)
-
-
-def _for_good(resource: Resource, operations: Nearby) -> Operation | None:
-    """What removes for good what was deleted and is kept: a path under the row that is named so, or that tells so; else
-    the path of a row among those that were deleted (``/trash/lots/{id}``, ``/archive/{lot_id}``)."""
-    found = _under_row(resource, operations, {"DELETE"}, _FOR_GOOD)
-    if found is not None or resource.item is None or "delete" not in resource.operations:
-        return found
-    found = _under_row(resource, operations, {"DELETE"}, BINS)
-    told = [found.summary, found.description, *(each.description for each in found.responses)] if found else []
-    if found is not None and _OUT_OF_IT.search("\n".join(told)):
-        return found
-    own, word = path_parameters(resource.item)[-1:], plain_path(resource.collection or "").rpartition("/")[2]
-    for operation in operations:
-        parts = plain_path(operation.path).split("/")
-        named = path_parameters(operation.path)
-        of_it = named == own and (own[0] not in {"id", "key"} or word in parts)
-        binned = any(map(BINS.fullmatch, parts)) and not operation.path.startswith(resource.item)
-        if operation.method == "DELETE" and binned and of_it and parts[-1] == "{" + own[0] + "}":
-            return operation
-    return None
-
-
-def _under_row(
-    resource: Resource, operations: Nearby, methods: Container[str], words: re.Pattern[str]
-) -> Operation | None:
-    """What a word under a row's path does with what was deleted and is kept, where its body need hold nothing."""
-    if resource.item is None or "delete" not in resource.operations:
-        return None
-    item = _alike(resource.item.rstrip("/"))
-    for operation in operations.beginning(PARAMETER.split(resource.item)[0]):
-        head, _, word = _alike(operation.path.rstrip("/")).rpartition("/")
-        needed = shape_of(body_schema(operation)).required
-        if operation.method in methods and head == item and words.fullmatch(word) and not needed:
-            return operation
-    return None
 
 
 def _alike(path: str) -> str:

@@ -63,7 +63,7 @@ class Holdings:
         for name, keys in book.known.items():
             table = self.table(name)
             table.known, table.whole, table.looked_at = keys, name in book.whole, True
-            table.key_settled = True
+            table.key_settled = table.apart = True
         for name, picked in book.picked.items():
             self.table(name).picked |= picked
         given: set[tuple[str, Key]] = set()

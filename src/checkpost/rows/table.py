@@ -71,6 +71,8 @@ class Table:
     #: How often a row was given a key above the largest one, whose row had gone: numbers only count up, unless somebody
     #: was given that one in between.
     counts_up: int = 0
+    #: Whether a role may see rows that the role of the run does not, as was seen, or is not known any more.
+    apart: bool = False
     #: Why nothing is written.
     forbidden: str = ""
     #: Whether the path that removes deleted rows for good was seen to remove one that was not deleted, and it alone.

@@ -209,9 +209,9 @@ async def look_as(client: Client, ledger: Ledger, entries: Sequence[Entry], foun
     claimed = {id(each) for each in found.own.values()}
     makers = [each for each in entries if each.kind == "create"]
     makers = [each for each in makers if not each.sure or each.status < 400 or ledger.refusals_lie]
-    if not makers:
-        return
     open_still = [each for each in makers if not each.removed and id(each) not in claimed]
+    if not open_still and not ledger.table(client.resource.name).apart:
+        return
     rows: dict[Key, Row] = {}
     try:
         if "list" in client.resource.operations:

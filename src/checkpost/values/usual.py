@@ -19,10 +19,10 @@ _STEPS = 20
 #: How far behind the last of the rows a row is put that has a place among them.
 _FAR_BEHIND = 10_000
 #: Texts as long as this bear a mark of the run.
-_SHORT = 16
+ROOM = 16
 
 
-def usual(field: Field, values: Iterable[Any], room: int = _SHORT) -> Field:
+def usual(field: Field, values: Iterable[Any], room: int = ROOM) -> Field:
     """A numeric field with limits between the values of rows, within those that the contract has; where no row tells,
     limits that are a type's alone are drawn in. A text of no stated length as long as rows have it, and of no stated
     format in the one that all rows have; ``room`` is how many signs it has at least."""
