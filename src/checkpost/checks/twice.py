@@ -28,15 +28,15 @@ def _seen_once(world: World, finding: Finding) -> bool:
 
 async def _again(world: World, finding: Finding) -> None:
     first = world.exchanges[finding.exchanges[0]]
-    asked = [
+    asked = (
         (resource, operation)
         for resource in world.model.resources
         for operation in resource.every_operation
         if (operation.method, operation.path) in finding.operations[:1]
-    ]
-    if not asked:
+    )
+    resource, operation = next(asked, (None, None))
+    if resource is None or operation is None:
         return
-    resource, operation = asked[0]
     exchange = await world.session.send(first.request, first.check)
     world.observe(world.client(resource), operation, exchange, "asked again")
     known = world.findings.by_key.get(finding.key)

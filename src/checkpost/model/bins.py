@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Container
+from collections.abc import Container, Iterable, Sequence
 
 from checkpost.contract.contract import Operation
 from checkpost.model.nearby import Nearby
@@ -41,9 +41,16 @@ def restore_of(resource: Resource, operations: Nearby) -> Operation | None:
     return _under_row(resource, operations, {"POST", "PUT", "PATCH"}, _BACK)
 
 
-def purge_of(resource: Resource, operations: Nearby) -> Operation | None:
+def removals(operations: Iterable[Operation]) -> list[Operation]:
+    """The DELETEs of a row among those that were deleted, of any table."""
+    every = [each for each in operations if each.method == "DELETE" and plain(each.path).endswith("}")]
+    return [each for each in every if any(map(_BINS.fullmatch, each.path.split("/")))]
+
+
+def purge_of(resource: Resource, operations: Nearby, among: Sequence[Operation]) -> Operation | None:
     """What removes for good what was deleted and is kept: a path under the row that is named so, or that tells so; else
-    the path of a row among those that were deleted (``/trash/lots/{id}``, ``/archive/{lot_id}``)."""
+    the path of a row ``among`` those that were deleted (``/trash/lots/{id}``, ``/archive/{lot_id}``; see
+    ``removals``)."""
     found = _under_row(resource, operations, {"DELETE"}, _FOR_GOOD)
     if found is not None or resource.item is None or "delete" not in resource.operations:
         return found
@@ -52,11 +59,9 @@ def purge_of(resource: Resource, operations: Nearby) -> Operation | None:
     if found is not None and _OUT_OF_IT.search("\n".join(told)):
         return found
     own, word = parameters(resource.item)[-1:], plain(resource.collection or "").rpartition("/")[2]
-    for operation in operations:
-        parts = plain(operation.path).split("/")
-        of_it = parameters(operation.path) == own and (own[0] not in {"id", "key"} or word in parts)
-        binned = any(map(_BINS.fullmatch, parts)) and not operation.path.startswith(resource.item)
-        if operation.method == "DELETE" and binned and of_it and parts[-1] == "{" + own[0] + "}":
+    for operation in among if own else ():
+        of_it = own[0] not in {"id", "key"} or word in operation.path.split("/")
+        if parameters(operation.path) == own and of_it and not operation.path.startswith(resource.item):
             return operation
     return None
 

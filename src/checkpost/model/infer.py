@@ -12,7 +12,7 @@ from checkpost.contract.node import Node
 from checkpost.model.actions import action_families, like_key, undeclared_key, with_lists_beside
 from checkpost.model.address import Address, addresses_by_filter
 from checkpost.model.beside import search_beside
-from checkpost.model.bins import purge_of, restore_of
+from checkpost.model.bins import purge_of, removals, restore_of
 from checkpost.model.bulk import bulk_of
 from checkpost.model.constants import constants_of
 from checkpost.model.correction import Correction
@@ -146,11 +146,14 @@ def infer(
 
     # of what stands under rows of another, no more than a part is ever seen at once
     whole = {name: each for name, each in resources.items() if not each.under}
+    binned = removals(contract.operations)
     resources = {name: with_expansions(each, whole) for name, each in resources.items()}
     for name, resource in resources.items():
         under = subcollections_of(resource, whole, nearby, view)
         found = tuple(replace(each, view=_without(each.view, resources[each.child])) for each in under)
-        found = tuple(replace(each, view=replace(each.view, purge=purge_of(each.view, nearby))) for each in found)
+        found = tuple(
+            replace(each, view=replace(each.view, purge=purge_of(each.view, nearby, binned))) for each in found
+        )
         linkages = tuple(linkages_of(resource, whole, nearby))
         taken_apart = {operation.place for each in linkages for operation in each.writes.values()}
         resources[name] = replace(
@@ -158,7 +161,7 @@ def infer(
             subcollections=tuple(_without_links(each, taken_apart) for each in found),
             linkages=linkages,
             bulk=bulk_of(resource, nearby),
-            purge=purge_of(resource, nearby),
+            purge=purge_of(resource, nearby, binned),
             restore=restore_of(resource, nearby),
         )
     used = {operation.place for each in resources.values() for operation in each.every_operation}
