@@ -276,6 +276,15 @@ class Inference(unittest.TestCase):
             }
             [resource] = model_of(paths).resources
             self.assertEqual(resource.purge.path if resource.purge else None, expected)
+        for key, among, expected in (
+            ("lot_id", "/archive/{lot_id}", "/archive/{lot_id}"),
+            ("id", "/trash/lots/{id}", "/trash/lots/{id}"),
+            ("id", "/trash/{id}", None),
+        ):
+            lots = {"/lots": {"get": operation({"type": "array", "items": ROW})}, among: {"delete": operation()}}
+            lots["/lots/{" + key + "}"] = {"get": operation(ROW), "delete": operation()}
+            resource = next(each for each in model_of(lots).resources if each.name == "lots")
+            self.assertEqual(resource.purge.path if resource.purge else None, expected)
 
     def test_a_table_whose_name_ends_in_a_word_for_an_action_is_no_action(self) -> None:
         listed = operation({"type": "array", "items": ROW})
