@@ -13,6 +13,7 @@ from unittest import mock
 
 from checkpost.checks.case import Case
 from checkpost.commands.run import exit_status
+from checkpost.engine import runner
 from checkpost.engine.leftover import swept
 from checkpost.engine.plan import plan
 from checkpost.engine.run import Result, run
@@ -212,15 +213,15 @@ class Runs(unittest.TestCase):
         return bodies, api, with_ledger(api, work, Busy(api))
 
     def test_no_check_writes_behind_one_that_has_failed(self) -> None:
-        clean, broken = Case.clean, []
+        clean, broken = runner.clean, []
 
-        async def failing(self: Case) -> None:
-            await clean(self)
-            if self.check.name == "create.required-only" and self.resource.name == "crops":
-                broken.append(self.check.name)
+        async def failing(case: Case) -> None:
+            await clean(case)
+            if case.check.name == "create.required-only" and case.resource.name == "crops":
+                broken.append(case.check.name)
                 raise RuntimeError("broken on purpose")
 
-        with mock.patch.object(Case, "clean", failing):
+        with mock.patch.object(runner, "clean", failing):
             result, _, api, disk = run_on(Temper("sound", (CROPS, LOTS)))
         self.assertEqual(broken, ["create.required-only"])
         self.assert_as_before(result, api)

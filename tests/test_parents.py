@@ -11,9 +11,9 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from checkpost.checks.parents import stands_on
 from checkpost.contract.reader import read_contract
 from checkpost.engine.target import understood
+from checkpost.model.precedence import stands_on
 from checkpost.profile.profile import Profile
 from checkpost.rows.script import Deeds, script
 from checkpost.wire.client import Client

@@ -10,7 +10,9 @@ from typing import Any
 from urllib.parse import urlencode
 
 from checkpost.checks.case import Case
+from checkpost.checks.records import new_record, replacement
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.removal import forget
 from checkpost.checks.roles import departure, stated_rights
 from checkpost.contract.contract import Contract, Operation
 from checkpost.findings import DAMAGED, WITHOUT, Finding
@@ -48,17 +50,17 @@ async def _read(case: Case, purpose: Purpose, credentials: str, situation: str) 
 async def _write(case: Case, purpose: Purpose, credentials: str, situation: str) -> Exchange:
     """A write: a create is journaled, and everything else goes to an own row."""
     if purpose == "create":
-        exchange, _ = await case.create(await case.record(), situation, credentials=credentials)
+        exchange, _ = await case.create(await new_record(case), situation, credentials=credentials)
         return exchange
     own = (await case.own())[0]
     request: dict[str, Any] = {}
     if purpose == "update":
-        request["record"] = await case.record("update")
+        request["record"] = await new_record(case, "update")
     elif purpose == "replace":
-        request["record"] = await case.replacement(own.key)
+        request["record"] = await replacement(case, own.key)
     exchange = await case.send(purpose, situation, key=own.key, credentials=credentials, **request)
     if purpose == "delete" and exchange.answer.ok:
-        case.forget(own.key)
+        forget(case, own.key)
     return exchange
 
 

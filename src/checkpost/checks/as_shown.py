@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 
 from checkpost.checks.case import Case
+from checkpost.checks.records import new_record, replacement
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import situation
 from checkpost.checks.shown import shown
@@ -32,7 +33,7 @@ async def shown_as_ruled(case: Case) -> AsyncIterator[Finding]:
     schema = case.body_schema(purpose) if case.has(purpose) else None
     if schema is None or purpose in case.resource.bodies_untold:
         raise Skipped("the contract has no schema for the body of a change")
-    record = await case.record(purpose)
+    record = await new_record(case, purpose)
     left = {*case.resource.moving_others, *case.state.disputed, *case.state.left_out}
     changes = [
         each
@@ -43,7 +44,7 @@ async def shown_as_ruled(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("what bodies may hold may be shown too")
     own = (await case.own())[0]
     _, row = await case.row_now(own.key)
-    record = await case.replacement(own.key) if purpose == "replace" else record
+    record = await replacement(case, own.key) if purpose == "replace" else record
 
     def whole(change: Break) -> dict[str, object]:
         return change.apply(record) if purpose == "replace" else {change.field: change.value}

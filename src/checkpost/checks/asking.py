@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped
-from checkpost.checks.world import State
+from checkpost.checks.state import State
 from checkpost.findings import Differing
 from checkpost.model.query import Query, compares
 from checkpost.model.spelling import Filtering, Pairs, Sorting

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
 
 from checkpost.checks.blame import is_of_value, said
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
+from checkpost.checks.own import Own
 from checkpost.checks.readback import changed_values, stored_rows
+from checkpost.checks.records import is_allowed, may_be_shown, new_record, new_value, sayable, written_alike
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.shown import shown
 from checkpost.checks.together import all_of
@@ -33,14 +35,14 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
         field.name: [
             variant
             for variant in variants(field, case.values)
-            if (variant.value is None or not field.unique or case.reserve(field, variant.value))
-            and case.sayable("create", variant.value)
-            and case.may_be_shown(field, variant.value)
+            if (variant.value is None or not field.unique or case.state.reserve(field, variant.value))
+            and sayable(case, "create", variant.value)
+            and may_be_shown(case, field, variant.value)
         ]
         for field in case.resource.writable("create")
         if field.name not in {*case.resource.values, *case.resource.moving_others, *case.state.copied}
         and not _fixed(case, field)
-        and not case.written_alike(field)
+        and not written_alike(case, field)
         # where no schema says what it holds, the key of another row is no text like any other
         and not (case.resource.guessed and field.name.lower().endswith("id"))
     }
@@ -70,7 +72,7 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
                     rows.append(({name: variant}, single))
                 elif (
                     refusal.answer.refused
-                    and not case.resource.guessed
+                    and is_allowed(case, "create", refusal)
                     and case.fields[name].types
                     and is_of_value(refusal, name, case.fields)
                     and not await texts.explain(name, variant, refusal)
@@ -118,7 +120,7 @@ def _fixed(case: Case, field: Field) -> bool:
 
 
 async def _create_with(case: Case, plan: Plan) -> tuple[Own | None, Exchange]:
-    record = await case.record()
+    record = await new_record(case)
     record.update({name: variant.value for name, variant in plan.items()})
     exchange, key = await case.create(record, "awkward values")
     return (Own(key, record, exchange) if key is not None else None), exchange
@@ -140,7 +142,7 @@ class _Texts:
         field, length = self._case.fields[name], len(str(variant.value).encode("utf-16-le", "surrogatepass")) // 2
         if not field.is_text or not isinstance(variant.value, str):
             return False
-        text = str(await self._case.value(field))
+        text = str(await new_value(self._case, field))
         if name not in self._plain:
             plain = Variant("a plain text", text)
             own, exchange = await _create_with(self._case, {name: plain})
@@ -212,9 +214,9 @@ async def awkward_keys(case: Case) -> AsyncIterator[Finding]:
         value = f"{case.world.mark}{sign}{case.world.mark}{case.values.number()}"
         if sign in dividing:
             continue
-        if not case.world.valid(field, value) or not case.reserve(field, value):
+        if not case.world.valid(field, value) or not case.state.reserve(field, value):
             continue
-        exchange, made = await case.create({**await case.record(), field.name: value}, "a key with awkward signs")
+        exchange, made = await case.create({**await new_record(case), field.name: value}, "a key with awkward signs")
         if made is None:
             refused += [(sign, exchange)] if exchange.answer.refused else []
             continue
@@ -234,7 +236,7 @@ async def awkward_keys(case: Case) -> AsyncIterator[Finding]:
             return
     if dividing:
         case.remark(f"its path takes several keys divided by {' or '.join(map(repr, dividing))}: none is made with it")
-    if refused and not case.resource.guessed:
+    if refused and is_allowed(case, "create", refused[0][1]):
         sign, exchange = refused[0]
         yield case.finding(
             "warning",

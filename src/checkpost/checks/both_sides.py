@@ -5,8 +5,13 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import Any
 
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
+from checkpost.checks.own import Own
+from checkpost.checks.records import new_record
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.removal import forget
+from checkpost.checks.standing import beside
+from checkpost.checks.strays import strays
 from checkpost.contract.contract import Operation
 from checkpost.findings import Finding
 from checkpost.model.purpose import Purpose
@@ -66,7 +71,7 @@ async def moved(case: Case) -> AsyncIterator[Finding]:
         if field is None or not field.created or (child.key is not None and sub.via in child.key.fields):
             continue
         asked = True
-        async with case.beside(child) as other:
+        async with beside(case, child) as other:
             first, second = await case.own(2)
             async for finding in _moved(case, other, sub, first, second):
                 yield finding
@@ -77,7 +82,7 @@ async def moved(case: Case) -> AsyncIterator[Finding]:
 async def _moved(case: Case, other: Case, sub: Subcollection, first: Own, second: Own) -> AsyncIterator[Finding]:
     assert sub.via is not None
     listed = sub.view.operations["list"]
-    made, key = await other.create({**await other.record(), sub.via: first.key[-1]}, "a row under an own row")
+    made, key = await other.create({**await new_record(other), sub.via: first.key[-1]}, "a row under an own row")
     if key is None:
         raise Blocked(f"no row of {sub.child} could be made under an own row ({made.answer.status})")
 
@@ -126,7 +131,7 @@ async def child_record(other: Case, sub: Subcollection, parent: Own) -> tuple[di
     """A record that belongs to a row, and the body that makes it by the path under that row."""
     assert sub.via is not None
     allowed = set(shape_of(sub.view.record_schema("create")).properties)
-    full = await other.record()
+    full = await new_record(other)
     body = {name: value for name, value in full.items() if name != sub.via and (not allowed or name in allowed)}
     return {**full, sub.via: parent.key[-1]}, body
 
@@ -177,7 +182,7 @@ async def linked(case: Case) -> AsyncIterator[Finding]:
         if child is None:
             continue
         asked = True
-        async with case.beside(child) as other:
+        async with beside(case, child) as other:
             own, far = (await case.own())[0], (await other.own())[0]
             async for finding in _linked(case, other, sub, own.key, far.key):
                 yield finding
@@ -254,7 +259,7 @@ async def _linked(case: Case, other: Case, sub: Subcollection, own: Key, far: Ke
         return
     exchange, row = await other.read(far, "a row that was unlinked") if other.has("read") else (gone, {})
     if row is None and other.client.absent(exchange.answer):
-        other.forget(far)
+        forget(other, far)
         what = f"the row of {sub.child} itself is gone"
         yield wrong(sub.unlink, "Unlinking removes the row", "the row stays", what, [gone, exchange])
         return
@@ -294,7 +299,7 @@ async def nested(case: Case) -> AsyncIterator[Finding]:
         if child is None:
             continue
         asked = True
-        async with case.beside(child) as other:
+        async with beside(case, child) as other:
             async for finding in _nested(case, other, each):
                 yield finding
     if not asked:
@@ -305,7 +310,7 @@ async def _inner(case: Case, other: Case, each: Expanded) -> dict[str, Any]:
     """A record as it stands inside another one: with the members that its schema there has."""
     schema = shape_of(case.resource.record_schema("create")).properties[each.name]
     members = shape_of(shape_of(schema).item).properties
-    record = await other.record()
+    record = await new_record(other)
     # never with a key of their own: a server that looks for it would overwrite somebody else's row
     keys = set(other.resource.key.fields) if other.resource.key is not None and not other.client_keys else set()
     return {name: value for name, value in record.items() if name in members and name not in {each.via, *keys}}
@@ -314,7 +319,7 @@ async def _inner(case: Case, other: Case, each: Expanded) -> dict[str, Any]:
 async def _nested(case: Case, other: Case, each: Expanded) -> AsyncIterator[Finding]:
     assert each.via is not None
     rows = [await _inner(case, other, each) for _ in range(2)]
-    record = await case.record()
+    record = await new_record(case)
     made, key = await _with_inside(case, other, each, record, rows, "a record with rows inside")
     operation = case.operation("create")
     if key is None:
@@ -358,12 +363,12 @@ async def _nested(case: Case, other: Case, each: Expanded) -> AsyncIterator[Find
     broken = await _broken(case, other, each)
     if broken is None:
         return
-    record = await case.record()
+    record = await new_record(case)
     refused, key = await _with_inside(case, other, each, record, broken, "a record with a bad row inside")
     if refused.answer.refused:
-        strays = await case.strays()
-        if strays:
-            own = strays[0][1].key
+        found = await strays(case)
+        if found:
+            own = found[0][1].key
             title, observed = (
                 "A refused record with rows inside is stored in part",
                 f"{refused.answer.status}, and the row {key_text(own)} is there",

@@ -10,7 +10,9 @@ from checkpost.checks.blame import said
 from checkpost.checks.case import Case
 from checkpost.checks.many import Sent, create_many, key_items, making, removing, send_items
 from checkpost.checks.readback import changed_values
+from checkpost.checks.records import new_record, new_value, telling_text
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.removal import forget
 from checkpost.checks.rules import situation
 from checkpost.checks.shown import shown
 from checkpost.findings import Basis, Finding, Severity
@@ -75,7 +77,7 @@ def bulk_finding(
 
 
 async def _records(case: Case, number: int) -> list[dict[str, Any]]:
-    return [await case.record() for _ in range(number)]
+    return [await new_record(case) for _ in range(number)]
 
 
 def _why_not_allowed(exchange: Exchange) -> str:
@@ -185,7 +187,7 @@ async def _with_bad(case: Case) -> list[tuple[str, list[dict[str, Any]], int]]:
     found = []
     schema = case.body_schema("create")
     world = case.world
-    record = await case.record()
+    record = await new_record(case)
     broken: list[Break] = []
     if schema is not None:
         broken = breaks(case.resource, "create", record, schema, world.contract, world.validators, case.values)
@@ -327,14 +329,16 @@ async def _many(case: Case, number: int) -> list[dict[str, Any]]:
     """So many records with nothing in them but what they need (what rows show, where the contract says nothing), and
     one text by which a row is known as the run's."""
     full = case.resource.guessed
-    first = await case.record(full=full)
-    first |= await case.telling_text(first)
+    first = await new_record(case, full=full)
+    first |= await telling_text(case, first)
     keys = case.resource.key_fields
     if any(name in first and case.resource.relation(name) for name in keys):
-        return [first, *[await case.record(full=full) for _ in range(number - 1)]]
+        return [first, *[await new_record(case, full=full) for _ in range(number - 1)]]
     texts = {name for name in first if case.fields[name].is_text and not case.resource.relation(name)}
     varied = [case.fields[name] for name in first if name in {*keys, *texts} or case.fields[name].unique]
-    return [first] + [{**first, **{each.name: await case.value(each) for each in varied}} for _ in range(number - 1)]
+    return [first] + [
+        {**first, **{each.name: await new_value(case, each) for each in varied}} for _ in range(number - 1)
+    ]
 
 
 async def _sweep(case: Case, sent: Sent) -> None:
@@ -356,7 +360,7 @@ async def _sweep(case: Case, sent: Sent) -> None:
     listing = await case.listing()
     for key in keys:
         if listing.complete and key not in listing.by_key:
-            case.forget(key)
+            forget(case, key)
 
 
 @check("bulk.large", needs=_NEEDS, creates=True, alone=True, cost=has_bulk("create", 30))

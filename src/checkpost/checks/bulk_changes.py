@@ -7,10 +7,14 @@ from typing import Any
 
 from checkpost.checks.blame import said
 from checkpost.checks.bulk import ANOTHER_ORDER, bulk_finding, bulk_for, has_bulk, in_places, not_allowed
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
 from checkpost.checks.many import changing, key_items, removing, send_items, told_by
+from checkpost.checks.own import Own
+from checkpost.checks.records import new_record, new_value
 from checkpost.checks.registry import Skipped, check
+from checkpost.checks.removal import again, forget
 from checkpost.checks.shown import shown
+from checkpost.checks.vacancy import vacant_key
 from checkpost.findings import Finding, Severity
 from checkpost.model.bulk import Bulk
 from checkpost.model.field import MISSING, Field
@@ -42,10 +46,14 @@ async def _changes(case: Case, bulk: Bulk, rows: Sequence[Own]) -> tuple[str, li
         items: list[dict[str, Any]] = []
         for own in rows:
             one = bool(bulk.beside and items)
-            value = items[0][field.name] if one else await case.value(field, unlike=own.record.get(field.name, MISSING))
+            value = (
+                items[0][field.name]
+                if one
+                else await new_value(case, field, unlike=own.record.get(field.name, MISSING))
+            )
             if value is MISSING or value is None:
                 break
-            whole = await case.record("replace") if replaces else {}
+            whole = await new_record(case, "replace") if replaces else {}
             items.append({**whole, **dict(zip(names, own.key, strict=True)), field.name: value})
         if len(items) == len(rows):
             return field.name, items
@@ -134,15 +142,15 @@ def _answered(
 async def _absent_among(case: Case, bulk: Bulk, rows: Sequence[Own], field: Field) -> AsyncIterator[Finding]:
     """A change of a missing row, beside one that there is: what is answered is what is done."""
     try:
-        absent = await case.vacant_key()
+        absent = await vacant_key(case)
     except Skipped:
         return
     names = case.resource.key_fields
     before = (await case.row_now(rows[0].key))[1]
-    value = await case.value(field, unlike=before.get(field.name, MISSING))
+    value = await new_value(case, field, unlike=before.get(field.name, MISSING))
     if value is MISSING or field.unique:
         return
-    whole = await case.record("replace") if bulk.operation.method == "PUT" and case.has("replace") else {}
+    whole = await new_record(case, "replace") if bulk.operation.method == "PUT" and case.has("replace") else {}
     items = [{**whole, **dict(zip(names, key, strict=True)), field.name: value} for key in (rows[0].key, absent)]
     what = "changes of a row that there is, and one that is missing"
     exchange = await send_items(case, bulk, items, what, changing(case, bulk, items))
@@ -150,7 +158,7 @@ async def _absent_among(case: Case, bulk: Bulk, rows: Sequence[Own], field: Fiel
     changed = same(field, value, now.get(field.name))
     _, made = await case.read(absent, "a missing row") if case.has("read") else (exchange, None)
     if made is not None:
-        case.again(absent)
+        again(case, absent)
         case.remark("changes of many rows make those that there are not")
         return
     for found in _partly(case, bulk, exchange, (rows[0].key, absent), changed, "changes"):
@@ -207,7 +215,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     there = [await _is_there(case, key) for key in keys]
     for key, still in zip(keys, there, strict=True):
         if not still:
-            case.forget(key)
+            forget(case, key)
     if any(there[:2]):
         case.state.many_kept = "not all of the rows are removed"
         seen = f"{exchange.answer.status}, and {sum(there[:2])} of 2 are still there"
@@ -229,7 +237,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
         title = "A bulk request reports a wrong count"
         yield bulk_finding(case, bulk, title, "2", str(told.count), [exchange])
     try:
-        absent = await case.vacant_key()
+        absent = await vacant_key(case)
     except Skipped:
         return
     both = [keys[2], absent]
@@ -237,7 +245,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
     exchange = await send_items(case, bulk, key_items(case, bulk, both), what, removing(case, bulk, both))
     gone = not await _is_there(case, keys[2])
     if gone:
-        case.forget(keys[2])
+        forget(case, keys[2])
     for found in _partly(case, bulk, exchange, both, gone, "removals"):
         yield found
 

@@ -9,10 +9,13 @@ from typing import Any
 from checkpost.checks.asking import spelled
 from checkpost.checks.blame import said
 from checkpost.checks.bulk import bulk_finding, not_allowed
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
 from checkpost.checks.filtering import filtering_of
 from checkpost.checks.many import told_by
+from checkpost.checks.own import Own
+from checkpost.checks.records import new_record, new_value
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.removal import forget
 from checkpost.findings import Differing, Finding
 from checkpost.model.bulk import Bulk, BulkPurpose
 from checkpost.model.field import MISSING
@@ -93,7 +96,7 @@ async def _own_by_value(case: Case, filtering: Filtering) -> tuple[list[Own], As
         operator = next((each for each in _EQUAL if each in filtering.operators(field.name)), None)
         if not plain or fixed or wrong or not field.shown or operator is None:
             continue
-        records = [await case.record() for _ in range(3)]
+        records = [await new_record(case) for _ in range(3)]
         value = records[0].get(field.name)
         before = case.state.rows_before
         if value in (None, "") or any(same(field, value, row.get(field.name)) for row in before):
@@ -123,7 +126,7 @@ async def _by(case: Case, bulk: Bulk, asked: Asked, rows: Sequence[Own], before:
             free = case.resource.relation(field.name) is None and not field.unique and field.shown and bool(field.kind)
             free = free and field.name not in case.state.unchangeable
             if free and not any(field.name in name for name in used) and field.name not in str(asked.pairs):
-                value = await case.value(field)
+                value = await new_value(case, field)
                 if value is not MISSING and value is not None:
                     values = {field.name: value}
                     break
@@ -151,7 +154,7 @@ async def _by(case: Case, bulk: Bulk, asked: Asked, rows: Sequence[Own], before:
 
     for own in rows:
         if own.key not in after.by_key:
-            case.forget(own.key)
+            forget(case, own.key)
     missed = [own.key for own in rows[:2] if not reached(own.key)]
     others = [key for key, row in before.by_key.items() if key not in {own.key for own in rows[:2]}]
     touched = [

@@ -6,9 +6,13 @@ from collections.abc import AsyncIterator
 from typing import Any
 
 from checkpost.checks.bulk import twice_taken, unique_field
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
+from checkpost.checks.own import Own
+from checkpost.checks.records import new_record, new_value, replacement
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.removal import forget
 from checkpost.checks.shown import shown
+from checkpost.checks.strays import strays
 from checkpost.checks.together import all_of
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.field import MISSING, Field
@@ -31,7 +35,7 @@ async def one_of_many(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("nothing says that one of its fields is unique")
     if twice_taken(case):
         raise Skipped("a second row with the same unique value is taken even alone")
-    records = [await case.record() for _ in range(_AT_ONCE)]
+    records = [await new_record(case) for _ in range(_AT_ONCE)]
     value = records[0].get(field.name)
     if value is None:
         raise Skipped(f"no value for {field.name} is known")
@@ -76,7 +80,7 @@ def _changeable(case: Case) -> list[Field]:
 
 
 async def _other_value(case: Case, row: Row, field: Field) -> Any:
-    return await case.value(field, unlike=row.get(field.name, MISSING))
+    return await new_value(case, field, unlike=row.get(field.name, MISSING))
 
 
 @check("concurrency.fields", needs=(*_NEEDS, "update", "read"), creates=True, cost=lambda resource: 4 * _PAIRS)
@@ -220,7 +224,7 @@ async def _tag_after_change(case: Case, own: Own, row: Row, tag: str) -> AsyncIt
     if purpose == "update":
         values = {fields[0].name: await _other_value(case, row, fields[0])}
     else:
-        values = await case.replacement(own.key)
+        values = await replacement(case, own.key)
     if MISSING in values.values():
         return
     change = await case.send(purpose, "changing a row", key=own.key, record=values)
@@ -283,7 +287,7 @@ async def stale_changes(case: Case) -> AsyncIterator[Finding]:
             if not fields:
                 continue
             values = {fields[0].name: await _other_value(case, row, fields[0])}
-            body = {"record": values if purpose == "update" else {**await case.replacement(own.key), **values}}
+            body = {"record": values if purpose == "update" else {**await replacement(case, own.key), **values}}
             if MISSING in values.values():
                 continue
         asked = {"key": own.key, **body}
@@ -292,7 +296,7 @@ async def stale_changes(case: Case) -> AsyncIterator[Finding]:
         gone = after is None and case.client.absent(there.answer)
         changed = gone or bool(after is not None and differences(case.fields, row, after, case.settable))
         if gone:
-            case.forget(own.key)
+            forget(case, own.key)
         if stale.answer.ok or (stale.answer.refused and changed):
             yield _stale_taken(case, purpose, stale, changed, [exchange, stale, there])
             continue
@@ -311,7 +315,7 @@ async def stale_changes(case: Case) -> AsyncIterator[Finding]:
             continue  # a weak tag never satisfies If-Match (RFC 9110, 13.1.1)
         now = await case.send(purpose, f"the row's own tag on {purpose}", headers={"If-Match": tag}, **asked)
         if now.answer.ok and purpose == "delete":
-            case.forget(own.key)
+            forget(case, own.key)
         if now.answer.status in {409, 412}:
             yield case.finding(
                 "error",
@@ -356,7 +360,7 @@ async def versions(case: Case) -> AsyncIterator[Finding]:
     async def change(sent: Any) -> tuple[Exchange, dict[str, Any]]:
         value = await _other_value(case, (await case.row_now(own.key))[1], fields[0])
         values = {fields[0].name: value}
-        body = values if purpose == "update" else {**await case.replacement(own.key), **values}
+        body = values if purpose == "update" else {**await replacement(case, own.key), **values}
         return await case.send(purpose, "a change with a version", key=own.key, record={**body, name: sent}), values
 
     first, _ = await change(version)
@@ -399,14 +403,14 @@ async def sent_again(case: Case) -> AsyncIterator[Finding]:
     header = case.resource.guards.once
     if not header:
         raise Skipped("the contract has no idempotency key")
-    record = await case.record()
+    record = await new_record(case)
     headers = {header: f"{case.world.mark}-{case.resource.name}-{case.values.number()}"}
     first, key = await case.create(record, "a create with an idempotency key", headers=headers)
     if key is None:
         raise Blocked(f"a create with an idempotency key answers {first.answer.status}")
     again, second = await case.create(record, "the same create again", headers=headers)
-    strays = [own.key for _, own in await case.strays()]
-    doubled = [each for each in (*strays, second) if each is not None and each != key]
+    found = [own.key for _, own in await strays(case)]
+    doubled = [each for each in (*found, second) if each is not None and each != key]
     # a table whose rows cannot be twice refuses the second one by itself
     conflict = again.answer.status == 409 and unique_field(case) is not None
     if doubled or conflict:

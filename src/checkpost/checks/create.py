@@ -10,9 +10,9 @@ from urllib.parse import urljoin, urlsplit
 
 from checkpost.checks.addressing import found_otherwise
 from checkpost.checks.blame import blamed, said, wants
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
 from checkpost.checks.first import first_row, unsaid_members
-from checkpost.checks.parents import see_touched
+from checkpost.checks.own import Own
 from checkpost.checks.readback import (
     answer_differs,
     changed_values,
@@ -23,8 +23,12 @@ from checkpost.checks.readback import (
     stored_rows,
 )
 from checkpost.checks.reading import Changed, changed_by_reading
+from checkpost.checks.records import is_allowed, new_record
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.removal import forget
 from checkpost.checks.shown import shown
+from checkpost.checks.standing import see_touched
+from checkpost.checks.strays import elsewhere
 from checkpost.checks.taken import unique_basis, unique_fields
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING, Field
@@ -57,7 +61,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
         if exchange.answer.status in {401, 403} and not wants(exchange, {**record, **unsaid_members(case, record)}):
             case.state.may_not_create = f"the role {case.world.role.name} may not create ({exchange.answer.status})"
             raise Skipped(case.state.may_not_create)
-        if exchange.answer.refused and not case.resource.guessed:
+        if exchange.answer.refused and is_allowed(case, "create", exchange):
             yield case.finding(
                 "warning",
                 "contract",
@@ -71,16 +75,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
             return
         if exchange.answer.ok:
             case.state.not_creatable = "a create answers with success, but its row cannot be found again"
-            yield case.finding(
-                "error",
-                "expectation",
-                "A created row is not there",
-                "the row in the list",
-                f"{exchange.answer.status}, and no such row",
-                cause="not stored",
-                purpose="create",
-                evidence=[exchange],
-            )
+            yield _not_there(case, f"{exchange.answer.status}, and no such row", [exchange])
             return
         raise Blocked(case.state.not_creatable)
     if case.state.left_out and case.resource.guessed:
@@ -114,7 +109,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
     await see_touched(case)
     listing = await case.listing() if case.has("list") else None
     reads, read, listed = await stored_rows(case, own, listing)
-    true = case.elsewhere(own, listing) if listing is not None and listed is None else None
+    true = elsewhere(case, own, listing) if listing is not None and listed is None else None
     if true is not None:
         own = true
         reads, read, listed = await stored_rows(case, own, listing)
@@ -166,6 +161,12 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
             evidence=evidence,
         )
         return
+    if gone_from_list and listing is not None and not case.has("read"):
+        # what neither shows could not be removed: no more are made
+        case.state.not_creatable = "a row just created is not in the list, and nothing else shows it"
+        observed = f"{exchange.answer.status} with the key {key_text(own.key)}, and no such row in the list"
+        yield _not_there(case, observed, [exchange, listing.exchanges[-1]])
+        return
     if gone_from_list and listing is not None:
         hidden = await _hidden_by_its_owner(case, own, listing) or await _hidden_by_a_flag(case, own, listing)
         yield hidden or _not_listed(case, [exchange, listing.exchanges[-1]])
@@ -214,7 +215,7 @@ async def _reading_is_harmless(case: Case, own: Own, row: Row, reads: list[Excha
     if changed is not None:
         yield changed.finding(case, evidence)
         return
-    case.forget(own.key)
+    forget(case, own.key)
     methods = ", ".join(dict.fromkeys(each.request.method for each in sent))
     yield case.finding(
         "error",
@@ -252,7 +253,7 @@ _MOST_FLAGS = 4
 
 async def _listed_otherwise(case: Case, situation: str) -> list[Exchange]:
     """The create of another record and the list with its row; none where it is not made, or not in the list either."""
-    exchange, key = await case.create(await case.record(), situation)
+    exchange, key = await case.create(await new_record(case), situation)
     listing = await case.listing() if key is not None else None
     if key is None or listing is None or await missing_from_list(case, [Own(key, {}, exchange)], listing):
         return []
@@ -308,6 +309,19 @@ async def _hidden_by_a_flag(case: Case, own: Own, listing: Listing) -> Finding |
     return None
 
 
+def _not_there(case: Case, observed: str, evidence: list[Exchange]) -> Finding:
+    return case.finding(
+        "error",
+        "expectation",
+        "A created row is not there",
+        "the row in the list",
+        observed,
+        cause="not stored",
+        purpose="create",
+        evidence=evidence,
+    )
+
+
 def _not_listed(case: Case, evidence: list[Exchange]) -> Finding:
     return case.finding(
         "error",
@@ -324,10 +338,14 @@ def _not_listed(case: Case, evidence: list[Exchange]) -> Finding:
 @check("create.required-only", needs=("create", "delete"), creates=True, cost=lambda resource: 5)
 async def required_only(case: Case) -> AsyncIterator[Finding]:
     """Is a record of nothing but the required fields stored, with the documented defaults?"""
-    record = await case.record(full=False)
+    record = await new_record(case, full=False)
     exchange, key = await case.create(record, "a record of the required fields")
     if key is None:
-        if exchange.answer.refused and exchange.answer.status not in {401, 403} and not case.resource.guessed:
+        if (
+            exchange.answer.refused
+            and exchange.answer.status not in {401, 403}
+            and is_allowed(case, "create", exchange)
+        ):
             yield case.finding(
                 "warning",
                 "contract",
@@ -385,7 +403,7 @@ async def read_only_is_kept(case: Case) -> AsyncIterator[Finding]:
     sent = read_only_values(case, None)
     if not sent:
         raise Skipped("it has no read-only fields that rows show")
-    record = {**await case.record(), **sent}
+    record = {**await new_record(case), **sent}
     exchange, key = await case.create(record, "values for read-only fields")
     if key is None:
         return
@@ -448,12 +466,12 @@ async def unique_is_enforced(case: Case) -> AsyncIterator[Finding]:
         first = (await case.own())[0]
         if first.record.get(field.name) is None:
             continue
-        record = {**await case.record(), field.name: first.record[field.name]}
+        record = {**await new_record(case), field.name: first.record[field.name]}
         async for found in _duplicate(case, first, record, field.name, field):
             yield found
     if by_client and key is not None:
         first = (await case.own())[0]
-        record = await case.record() if all(not case.resource.relation(name) for name in key.fields) else {}
+        record = await new_record(case) if all(not case.resource.relation(name) for name in key.fields) else {}
         record = {**record, **{name: first.record[name] for name in key.fields}}
         async for found in _duplicate(case, first, record, "/".join(key.fields), None):
             yield found
@@ -509,7 +527,7 @@ async def taken_key_is_left_alone(case: Case) -> AsyncIterator[Finding]:
     if not all(name in case.fields and case.fields[name].shown for name in key.fields):
         raise Skipped("its rows do not show their key")
     first = (await case.own())[0]
-    record = {**await case.record(), **dict(zip(key.fields, first.key, strict=True))}
+    record = {**await new_record(case), **dict(zip(key.fields, first.key, strict=True))}
     situation = "a record with the key of another row"
     exchange, overwritten, evidence = await _beside(case, first, record, situation, first.key)
     if overwritten:

@@ -7,8 +7,10 @@ from dataclasses import dataclass
 from typing import Any
 
 from checkpost.checks.case import Case
+from checkpost.checks.records import new_record
 from checkpost.checks.registry import Blocked, check
 from checkpost.checks.rules import accepted, broken_by, situation
+from checkpost.checks.strays import strays
 from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING
@@ -76,11 +78,11 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
     kinds = set() if case.has("update") or case.has("replace") else case.world.spoiling_changes
     broken = [
         each
-        for each in broken_by(case, "create", await case.record())
+        for each in broken_by(case, "create", await new_record(case))
         if (each.field, repr(each.value)) not in case.state.unshown and each.kind not in kinds
     ]
     # values are the same however they are sent
-    records = [_Bad(each, each.apply(await case.record())) for each in broken]
+    records = [_Bad(each, each.apply(await new_record(case))) for each in broken]
     async with case.world.first_to_break:
         tried = await _one_by_one(case, records) if case.world.lenient is None else None
     if tried is None:
@@ -90,7 +92,7 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
         if exchange.answer.ok and (found := accepted(case, "create", each, exchange)) is not None:
             yield found
     sent = {exchange.number: (each, exchange) for each, exchange in tried}
-    for entry, own in await case.strays():
+    for entry, own in await strays(case):
         answered = case.answered.get(entry.number)
         if answered is None or answered.number not in sent or answered.answer.status < 400:
             continue

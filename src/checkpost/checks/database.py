@@ -6,8 +6,11 @@ import asyncio
 from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
+from checkpost.checks.own import Own
+from checkpost.checks.records import new_value
 from checkpost.checks.registry import Skipped, check
+from checkpost.checks.removal import forget
 from checkpost.checks.shown import shown as text_of
 from checkpost.database.agreement import agrees, as_texts, plain
 from checkpost.findings import Differing, Finding
@@ -153,7 +156,7 @@ async def writes_reach_the_table(case: Case) -> AsyncIterator[Finding]:
     last = await behind.row(pair, own.key)
     exchange = await case.send("delete", "deleting a row that the table has", key=own.key)
     if exchange.answer.ok and not case.is_open(exchange):
-        case.forget(own.key)
+        forget(case, own.key)
         for found in await _deleted(case, behind, pair, own, last, exchange):
             yield found
     after = await behind.rows(pair)
@@ -201,7 +204,7 @@ async def _update(case: Case, behind: Behind, pair: Mapped, own: Own) -> AsyncIt
     for each in case.resource.writable("update"):
         known = own.record.get(each.name, MISSING)
         if each.name in pair.columns and case.resource.relation(each.name) is None and not _is_key(case, each):
-            value = await case.value(each, unlike=known)
+            value = await new_value(case, each, unlike=known)
             if value is not MISSING:
                 change[each.name] = value
     if not change:

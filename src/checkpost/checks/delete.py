@@ -8,6 +8,8 @@ from collections.abc import AsyncIterator
 from checkpost.checks.case import Case
 from checkpost.checks.read import succeeded_on_missing
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.removal import again, forget
+from checkpost.checks.vacancy import deleted, keep_vacant, vacant_key
 from checkpost.findings import Finding
 from checkpost.model.bins import lists_deleted
 from checkpost.model.paths import normal
@@ -31,7 +33,7 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
         raise
     exchange = await case.send("delete", "deleting a row", key=own.key)
     if exchange.answer.status >= 500 and await _is_gone(case, own.key):
-        case.forget(own.key)
+        forget(case, own.key)
         state.deletes_fail = True
         case.forget_failure("delete", exchange)
         yield case.finding(
@@ -85,7 +87,7 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
             in_list = own.key in listing.by_key and case.is_still(own.key, listing.by_key[own.key])
             evidence.append(listing.exchanges[0])
     if not by_key and not in_list:
-        case.forget(own.key)
+        forget(case, own.key)
         await _kept(case, own.key)
         return
     state.not_removable = state.ghosts = "a deleted row is still there"
@@ -172,8 +174,8 @@ async def _is_gone(case: Case, key: Key) -> bool:
 @check("delete.again", needs=_NEEDS, creates=True, cost=lambda resource: 3)
 async def deleting_again(case: Case) -> AsyncIterator[Finding]:
     """Is deleting a row a second time answered without a server error, as documented?"""
-    own, evidence = await case.deleted()
-    await case.keep_vacant(own.key)
+    own, evidence = await deleted(case)
+    await keep_vacant(case, own.key)
     exchange = await case.send("delete", "deleting a row again", key=own.key)
     documented = [response.status for response in case.operation("delete").responses]
     if exchange.answer.ok and {"404", "410"} & set(documented) and not case.resource.by_filter:
@@ -192,7 +194,7 @@ async def deleting_again(case: Case) -> AsyncIterator[Finding]:
 @check("delete.missing-key", needs=("delete", "create"), creates=True, cost=lambda resource: 1)
 async def missing_key(case: Case) -> AsyncIterator[Finding]:
     """Is deleting a key that was never there answered with "not found"?"""
-    exchange = await case.send("delete", "a missing key", key=await case.vacant_key())
+    exchange = await case.send("delete", "a missing key", key=await vacant_key(case))
     documented = any(each.status in {"404", "410"} for each in case.operation("delete").responses)
     # DELETE is idempotent, and many answer 204 whether or not there was a row: only a promise makes it wrong
     if exchange.answer.ok and documented and not case.resource.by_filter:
@@ -216,7 +218,7 @@ async def other_rows(case: Case) -> AsyncIterator[Finding]:
         evidence = [own.exchange, await case.send("delete", "deleting a row", key=own.key)]
         if not evidence[-1].answer.ok:
             raise Blocked(f"deleting a row answers {evidence[-1].answer.status or evidence[-1].answer.detail}")
-        case.forget(own.key)
+        forget(case, own.key)
         lists.append(await case.listing())
         if not all(listing.complete for listing in lists):
             raise Skipped("the list is too long to compare all rows, or cannot be read whole")
@@ -250,7 +252,7 @@ async def key_is_not_reused(case: Case) -> AsyncIterator[Finding]:
     removed = await case.send("delete", "deleting a row", key=first.key)
     if not removed.answer.ok:
         raise Blocked(f"deleting a row answers {removed.answer.status or removed.answer.detail}")
-    case.forget(first.key)
+    forget(case, first.key)
     evidence = [first.exchange, removed]
     second = (await case.own())[0]
     if second.key == first.key:
@@ -269,15 +271,15 @@ async def key_is_not_reused(case: Case) -> AsyncIterator[Finding]:
 @check("delete.update-after", needs=(*_NEEDS, "update"), creates=True, cost=lambda resource: 4)
 async def update_after_delete(case: Case) -> AsyncIterator[Finding]:
     """Does an update of a deleted row not bring it back?"""
-    own, evidence = await case.deleted()
+    own, evidence = await deleted(case)
     names = [field.name for field in case.resource.writable("update") if own.record.get(field.name) is not None]
     if not names:
         raise Skipped("none of its fields can be changed")
-    await case.keep_vacant(own.key)
+    await keep_vacant(case, own.key)
     exchange = await case.send("update", "updating a deleted row", key=own.key, record={names[0]: own.record[names[0]]})
     _, row = await case.read(own.key, "a deleted row") if case.has("read") else (exchange, None)
     if row is not None and case.client.key_of(row) == own.key:
-        case.again(own.key)
+        again(case, own.key)
         yield case.finding(
             "error",
             "expectation",

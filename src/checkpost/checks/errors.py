@@ -6,6 +6,7 @@ import json
 from collections.abc import AsyncIterator
 
 from checkpost.checks.case import Case
+from checkpost.checks.records import new_record
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
 from checkpost.findings import Finding
@@ -74,7 +75,7 @@ async def undocumented_media_type(case: Case) -> AsyncIterator[Finding]:
     offered = {media.name for media in operation.body.content} if operation.body else set()
     if not offered or {"*/*", "text/*", "text/plain"} & offered:
         raise Skipped("the contract has no media types for the body, or every one")
-    record = await case.record()
+    record = await new_record(case)
     exchange, _ = await case.create(record, "an undocumented media type", media_type="text/plain")
     if exchange.answer.ok:
         yield case.finding(
@@ -103,7 +104,7 @@ async def method_not_offered(case: Case) -> AsyncIterator[Finding]:
     operations = case.world.contract.operations
     known = {operation.method for operation in operations if nameless(plain(operation.path)) == path}
     own = (await case.own())[0]
-    record = await case.record()
+    record = await new_record(case)
     raw = json.dumps(case.client.body_of(record, "create")).encode()
     purpose: Purpose = "read" if case.has("read") else "delete"
     url = case.client.url(case.operation(purpose), own.key)

@@ -8,6 +8,7 @@ from typing import Any
 
 from checkpost.checks.case import Case
 from checkpost.checks.readback import changed_values
+from checkpost.checks.records import new_record
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by
 from checkpost.checks.trial import tried_first
@@ -77,7 +78,7 @@ def _halved(text: Any) -> Any:
 async def _in_a_refused_record(case: Case, field: Field) -> bool:
     """Send half of a character in a record that is refused for another field, so that it is read and not stored;
     whether that could be done. How it is answered is judged with all others."""
-    record = await case.record()
+    record = await new_record(case)
     try:
         broken = broken_by(case, "create", record) if isinstance(record.get(field.name), str) else []
     except Skipped:
@@ -85,11 +86,11 @@ async def _in_a_refused_record(case: Case, field: Field) -> bool:
     other = next((each for each in broken if each.field in case.fields and each.field != field.name), None)
     if other is None:
         return False
-    exchange, key = await case.create(other.apply(await case.record()), "a record that breaks a rule")
+    exchange, key = await case.create(other.apply(await new_record(case)), "a record that breaks a rule")
     ledger = case.world.ledger
     if not exchange.answer.refused or key is not None or ledger is None or ledger.refusals_lie:
         return False
-    record = other.apply(await case.record())
+    record = other.apply(await new_record(case))
     record[field.name] = _halved(record[field.name])
     await case.create(record, _HALF, raw=json.dumps(case.client.body_of(record, "create")).encode())
     return True
@@ -118,7 +119,7 @@ async def _sent(
     cannot be changed."""
     if field is None:
         return None, None
-    record = await case.record()
+    record = await new_record(case)
     if record.get(field.name) is None:
         return None, None
     value = record[field.name] = change(record[field.name])

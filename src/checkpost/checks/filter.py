@@ -21,6 +21,7 @@ from checkpost.checks.filtering import (
     told,
     with_wildcards,
 )
+from checkpost.checks.records import new_record
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
 from checkpost.contract.node import Node
@@ -359,7 +360,7 @@ async def filters_awkward_texts(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("it has no free text to filter by")
     await snapshot_of(case)
     texts = [f"{case.world.mark} {text}" for text in _AWKWARD]
-    records = [{**await case.record(), field.name: text} for text in texts]
+    records = [{**await new_record(case), field.name: text} for text in texts]
     made = await all_of(case.create(record, "an awkward text to filter by") for record in records)
     stored = [(text, key) for text, (_, key) in zip(texts, made, strict=True) if key is not None]
     listing = await case.listing()

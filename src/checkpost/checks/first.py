@@ -7,6 +7,7 @@ from typing import Any
 
 from checkpost.checks.blame import blamed, members_in, said, wants
 from checkpost.checks.case import Case
+from checkpost.checks.records import new_record
 from checkpost.model.envelopes import RECORD_MEMBERS
 from checkpost.model.field import MISSING, Field
 from checkpost.model.paths import singular
@@ -32,12 +33,12 @@ _SHORTER = ((SHORTEST, "short texts"), (1, "texts no longer than those of rows")
 async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     """The first row: of generated values, else of the values of a row that is there, else of the required
     fields alone. What was accepted is how later rows are made."""
-    full = await case.record()
+    full = await new_record(case)
     exchange, key = await case.create(full)
     if key is None and exchange.answer.refused and case.above:
         # a row made to be referred to may be in another state than those that are there
         above, case.above = case.above, None
-        other = await case.record()
+        other = await new_record(case)
         taken, key = await case.create(other, "a record that refers to rows that are there")
         if key is not None:
             case.world.spared |= {(case.resource.name, name) for name in above}
@@ -59,7 +60,7 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     if stored is not None:
         return exchange, stored, full
     if exchange.answer.status >= 500:  # for others that were under way, perhaps
-        again = await case.record()
+        again = await new_record(case)
         exchange, key = await case.create(again)
         if key is not None:
             return exchange, key, again
@@ -68,7 +69,7 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
         return exchange, key, full
     for member in sorted(wants(exchange, unsaid)):
         case.state.wanting = {member: unsaid[member]}
-        record = await case.record()
+        record = await new_record(case)
         taken, key = await case.create(record, f"a record with {member}, which rows have and the refusal names")
         if key is not None:
             case.remark(f"records are sent with {member}, as a refusal asks; the contract does not say so")
@@ -77,7 +78,7 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     if either:
         chosen = case.client_keys
         case.state.chooses_key = not chosen
-        record = await case.record()
+        record = await new_record(case)
         how = ("without a key", "with a key of its own")
         taken, key = await case.create(record, f"a record {how[not chosen]}")
         if key is not None:
@@ -92,7 +93,7 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     for room, texts in _SHORTER:
         case.state.room = room
         case.state.usual.clear()
-        record = await case.record()
+        record = await new_record(case)
         if record.keys() == last.keys() and any(len(str(record[name])) < len(str(last[name])) for name in last):
             taken, key = await _tried(case, record, f"a record with {texts}")
             if key is not None:
@@ -103,7 +104,7 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
     case.state.usual.clear()
     for recipe in ("copy", "copy all", "least"):
         case.state.recipe = recipe
-        record = await case.record()
+        record = await new_record(case)
         try:
             taken, key = await _tried(case, record, _RECIPES[recipe])
         except Unsafe:  # such a row could not be told from others
@@ -229,7 +230,7 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
             state.copied |= copied
             if not copied:
                 break
-        record = await case.record()
+        record = await new_record(case)
         refused, key = await _tried(case, record, "a record with other values of fields that were refused")
         if key is not None:
             return refused, key, record

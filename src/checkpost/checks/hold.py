@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator
 
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
+from checkpost.checks.own import Own
+from checkpost.checks.records import new_value
 from checkpost.checks.registry import Blocked, Skipped, check, looking
 from checkpost.checks.shown import shown
 from checkpost.findings import Differing, Finding
@@ -37,7 +39,7 @@ async def _changed(case: Case) -> Own:
     for field in case.resource.writable("update"):
         if field.name in names or case.resource.relation(field.name) is not None or not field.shown:
             continue
-        value = await case.value(field, unlike=own.record.get(field.name, MISSING))
+        value = await new_value(case, field, unlike=own.record.get(field.name, MISSING))
         if value is not MISSING and value is not None:
             await case.send("update", "changing a row that is held", key=own.key, record={field.name: value})
             break

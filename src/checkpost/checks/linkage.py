@@ -12,6 +12,9 @@ from checkpost.checks.both_sides import place_of, usable
 from checkpost.checks.case import Case
 from checkpost.checks.others import judge
 from checkpost.checks.registry import Skipped, check
+from checkpost.checks.removal import forget
+from checkpost.checks.standing import beside
+from checkpost.checks.vacancy import absent_key
 from checkpost.contract.contract import Operation
 from checkpost.findings import Finding, Severity
 from checkpost.model.linkages import other_of
@@ -41,7 +44,7 @@ async def linkage(case: Case) -> AsyncIterator[Finding]:
         if child is None:
             continue
         asked = True
-        async with case.beside(child) as other:
+        async with beside(case, child) as other:
             own = (await case.own())[0]
             first, second = await other.own(2)
             trial = _Trial(case, other, link, own.key)
@@ -186,7 +189,7 @@ class _Trial:
         known = self.case.world.findings.by_key.values()
         if any(each.check == "relate.absent" and self.link.name in each.subjects for each in known):
             return  # the row itself takes such a reference
-        key = self.other.absent_key()
+        key = absent_key(self.other)
         sent = await self.send(method, [key], "naming a row that is not there")
         if sent is None or not sent.answer.ok:
             return
@@ -291,7 +294,7 @@ class _Trial:
             if self.other.has("read"):
                 exchange, row = await self.other.read(key, "a row that was taken from a relationship")
                 if row is None and self.other.client.absent(exchange.answer):
-                    self.other.forget(key)
+                    forget(self.other, key)
                     title = "Taking a row from a relationship removes the row"
                     yield self.wrong("DELETE", title, "the row stays", f"{exchange.answer.status}", sent, exchange)
         # what is left in between would outlive both rows where nothing removes it with them

@@ -10,7 +10,9 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from checkpost.checks.case import Case
+from checkpost.checks.records import new_record
 from checkpost.checks.registry import Skipped
+from checkpost.checks.strays import strays
 from checkpost.contract.node import Node
 from checkpost.model.bulk import Bulk
 from checkpost.model.operations import answer_schema, line_schema
@@ -116,7 +118,7 @@ async def create_many(
             case.client.seen(again)
             listing = replace(listing, by_key={**listing.by_key, **again.by_key})
         found = {number: key for number, key in found.items() if key in listing.by_key}
-    found |= {entry.number: own.key for entry, own in await case.strays(listing)}
+    found |= {entry.number: own.key for entry, own in await strays(case, listing)}
     keys: list[Key | None] = [found.get(number) for number in numbers]
     sure = case.has("list") and not any("looked through" in remark for remark in case.remarks)
     if not sure:
@@ -138,7 +140,7 @@ async def _try_one(case: Case, bulk: Bulk, made: Sequence[Made]) -> None:
         return
     if line_schema(bulk.operation) is None and not _holds_objects(answer_schema(bulk.operation)):
         raise Skipped("rows made at once would bear nothing to find them by, and no answer is said to give their keys")
-    one = await create_many(case, bulk, [await case.record()], "one record where several may be sent")
+    one = await create_many(case, bulk, [await new_record(case)], "one record where several may be sent")
     ledger.table(case.resource.name).tells_many = one.keys[0] is not None
 
 

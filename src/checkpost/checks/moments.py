@@ -10,6 +10,7 @@ from email.utils import parsedate_to_datetime
 from typing import Any, TypeGuard
 
 from checkpost.checks.case import Case
+from checkpost.checks.records import new_value, replacement
 from checkpost.checks.registry import Skipped, check
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING, Field
@@ -50,7 +51,7 @@ async def moments_are_kept(case: Case) -> AsyncIterator[Finding]:
     told = [value for each in (*made, *kept) if _told(value := before.get(each.name))]
     if told:
         await asyncio.sleep(_NEAR if all(map(_has_parts, told)) else _APART)
-    whole = await case.replacement(own.key) if purpose == "replace" else {}
+    whole = await replacement(case, own.key) if purpose == "replace" else {}
     record = {**whole, **await _some_change(case, purpose, before)}
     exchange = await case.send(purpose, "changing a row a moment later", key=own.key, record=record)
     if not exchange.answer.ok:
@@ -81,7 +82,7 @@ async def _some_change(case: Case, purpose: Write, row: Row) -> dict[str, Any]:
     fixed = {*case.resource.key_fields, *case.resource.values, *case.state.left_out, *case.state.unchangeable}
     for field in case.resource.writable(purpose):
         if field.name not in fixed and case.resource.relation(field.name) is None:
-            value = await case.value(field, unlike=row.get(field.name))
+            value = await new_value(case, field, unlike=row.get(field.name))
             if value is not MISSING:
                 return {field.name: value}
     raise Skipped("none of its fields can be changed")

@@ -5,7 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from checkpost.checks.case import Case
+from checkpost.checks.records import new_record
 from checkpost.checks.registry import Blocked, Skipped, check, looking
+from checkpost.checks.removal import forget
 from checkpost.checks.role_writes import change_by_role
 from checkpost.checks.roles import rows_of
 from checkpost.model.access import Action
@@ -89,7 +91,7 @@ async def writes(case: Case) -> None:
     if case.state.not_removable:
         raise Skipped(case.state.not_removable)
     seen = case.world.observed.setdefault((case.resource.name, case.actor), Observed())
-    exchange, made = await case.create(await case.record(), f"a create by {case.actor}", through=case.acting)
+    exchange, made = await case.create(await new_record(case), f"a create by {case.actor}", through=case.acting)
     if exchange.answer.ok and made is not None:
         seen.actions.add("create")
     purposes: tuple[Purpose, ...] = ("update", "replace", "delete")
@@ -104,7 +106,7 @@ async def writes(case: Case) -> None:
         there, after = await case.read(key, "the row then") if case.has("read") else (answer, before)
         gone = after is None and case.client.absent(there.answer)
         if gone:
-            case.forget(key)
+            forget(case, key)
         if gone or (after is not None and differences(case.fields, before, after, case.settable)):
             seen.actions.add(purpose)
     if "create" in seen.actions and case.resource.bulk:

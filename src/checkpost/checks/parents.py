@@ -6,15 +6,16 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import itertools
-from collections import defaultdict
-from collections.abc import AsyncIterator, Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from checkpost.checks.registry import Blocked, Skipped
+from checkpost.checks.removal import remove
 from checkpost.model.field import MISSING, Field
+from checkpost.model.precedence import is_made, is_required
 from checkpost.model.relation import Relation
-from checkpost.model.resource import Model, Resource
+from checkpost.model.resource import Resource
 from checkpost.oracle.same import same
 from checkpost.rows.table import Table, as_number
 from checkpost.wire.door import Unsafe
@@ -22,7 +23,8 @@ from checkpost.wire.listing import Key, Row
 
 if TYPE_CHECKING:
     from checkpost.checks.case import Case
-    from checkpost.checks.world import State, World
+    from checkpost.checks.state import State
+from checkpost.checks.world import World
 
 #: The check that makes the first row of a table.
 FIRST = "create.stored"
@@ -34,42 +36,7 @@ _TRIAL = 10.0
 _TRIES = 3
 
 
-def reached(start: str, onward: Callable[[str], Iterable[str]]) -> set[str]:
-    """The tables that one leads to, straight or by others between; itself only where a way leads back."""
-    found: set[str] = set()
-    waiting = [start]
-    while waiting:
-        new = set(onward(waiting.pop())) - found
-        found |= new
-        waiting += new
-    return found
-
-
-def stands_on(model: Model) -> dict[str, frozenset[str]]:
-    """For each table, those it refers to in which a row can be made before its own first one. Of tables that refer to
-    each other one comes first, that whose rows need not refer to the other's if there is one."""
-    straight: dict[str, set[str]] = defaultdict(set)
-    edges = [(each, relation) for each in model.resources for relation in each.relations]
-    for resource, relation in sorted(edges, key=lambda each: not _required(*each)):
-        target = model.resource(relation.resource)
-        if target is None or not _made(resource) or not _made(target):
-            continue
-        if resource.name not in {target.name, *reached(target.name, straight.__getitem__)}:
-            straight[resource.name].add(target.name)
-    return {name: frozenset(tables) for name, tables in straight.items() if tables}
-
-
-def _required(resource: Resource, relation: Relation) -> bool:
-    field = resource.field(relation.field)
-    return field is not None and field.required and not field.nullable
-
-
-def _made(resource: Resource) -> bool:
-    """Whether rows can be made there, and removed again."""
-    return {"create", "delete"} <= set(resource.operations)
-
-
-def _is_open(state: State) -> bool:
+def is_open(state: State) -> bool:
     """Whether nothing is known that keeps rows from being made and removed."""
     return not (state.not_creatable or state.not_removable or state.may_not_create)
 
@@ -86,47 +53,7 @@ def touches(world: World, resource: str, target: str) -> bool:
     return pair in world.touching or (pair not in world.spared and bool(world.touching))
 
 
-@contextlib.asynccontextmanager
-async def standing_on_own(case: Case) -> AsyncIterator[None]:
-    """Have the records of a check that other checks stand on refer to rows made for that, which are removed behind it:
-    those of the first row that a table gets, and those that would change others'."""
-    check, name, others = case.check, case.resource.name, list["Case"]()
-    targets = sorted(case.world.stands_on.get(name, ())) if check.gate and check.creates else []
-    targets = [each for each in targets if check.name == FIRST or touches(case.world, name, each)]
-    if not targets and check.name != FIRST:
-        yield
-        return
-    case.above = {}
-    try:
-        for target in targets:
-            await _stand(case, target, others)
-        yield
-    finally:
-        case.above = None
-        for other in others:
-            await case.let_go(other)
-        await case.clean()
-        for other in reversed(others):
-            await other.clean()
-            case.requests += other.requests
-
-
-async def _stand(case: Case, name: str, others: list[Case]) -> None:
-    """Make a row of a table to refer to, and before it those that it has to refer to itself."""
-    target = case.world.model.resource(name)
-    assert target is not None and case.above is not None
-    if not _is_open(case.world.state(name)):
-        return
-    other = replace(case.other(target), making=(*case.making, case.resource.name), above={})
-    for further in sorted(case.world.stands_on.get(name, ())):
-        if touches(case.world, name, further):
-            await _stand(other, further, others)
-    others.append(other)
-    for key, row in await _new_rows(other, 1):
-        case.above[name] = other, key, row
-
-
-async def _new_rows(case: Case, count: int) -> list[tuple[Key, Row]]:
+async def new_rows(case: Case, count: int) -> list[tuple[Key, Row]]:
     """New rows, read again so that what refers to them is known by that; none where they cannot be made."""
     for _ in range(_TRIES):  # an answer may be lost
         try:
@@ -137,24 +64,6 @@ async def _new_rows(case: Case, count: int) -> list[tuple[Key, Row]]:
             if case.state.not_creatable:
                 break
     return []
-
-
-async def see_touched(case: Case) -> None:
-    """Learn whether a row that was made has changed those that it refers to."""
-    for name, (other, key, before) in (case.above or {}).items():
-        try:
-            changed = _changed(before, (await other.row_now(key))[1])
-        except Blocked:
-            changed = True
-        (case.world.touching if changed else case.world.spared).add((case.resource.name, name))
-
-
-def _changed(before: Row, now: Row) -> bool:
-    """Whether a row has other plain values: what refers to it may be shown in it."""
-    names = before.keys() | now.keys()
-    pairs = [(before.get(name), now.get(name)) for name in names]
-    plain = [pair for pair in pairs if not any(isinstance(value, list | dict) for value in pair)]
-    return any(one != other for one, other in plain)
 
 
 def _as_field(field: Field, key: Any) -> Any:
@@ -173,7 +82,7 @@ async def reference(case: Case, each: Field, relation: Relation, unlike: Any = M
         if keys == before:
             break
         before = keys
-        taken = case.taken(each) if each.unique else set()
+        taken = case.state.values_taken(each) if each.unique else set()
         others = [key for key in keys if key not in taken and (unlike is MISSING or not same(each, unlike, key))]
         others = others if each.unique else _one_by_one(case, each, others)
         if others:
@@ -209,7 +118,7 @@ async def _try_removal(case: Case) -> None:
     hold it, as what is locked does; later rows refer to the run's own then."""
     state, name = case.state, case.resource.name
     first = case.check.gate or case.above is not None or case.making or case.trying
-    if first or state.tried or case.world.ledger is None or not _made(case.resource) or not _is_open(state):
+    if first or state.tried or case.world.ledger is None or not is_made(case.resource) or not is_open(state):
         return
     async with state.trying:
         if state.tried or all(touches(case.world, name, each.resource) for each in case.resource.relations):
@@ -218,7 +127,7 @@ async def _try_removal(case: Case) -> None:
         trial = replace(case, trying=True, made=[], remarks=[], requests=0)
         with contextlib.suppress(Blocked, Skipped, Unsafe):
             for own in await trial.own():
-                await trial.remove(own.key)
+                await remove(trial, own.key)
         case.requests += trial.requests
 
 
@@ -232,10 +141,10 @@ async def parents(case: Case, relation: Relation, more: bool = False) -> list[An
         return []
     if target.name in (case.above or ()):
         return [(case.above or {})[target.name][1][-1]]
-    state, optional = world.state(target.name), not _required(case.resource, relation)
+    state, optional = world.state(target.name), not is_required(case.resource, relation)
     known, own = await _others(case, target), touches(world, case.resource.name, target.name)
     if case.above is not None and not case.making:
-        later = _made(target) and target.name not in world.stands_on.get(case.resource.name, ())
+        later = is_made(target) and target.name not in world.stands_on.get(case.resource.name, ())
         if known or (later and optional):
             return [] if later and optional and (case.check.name == FIRST or own) else known
     if target.name in case.making or (target.name == case.resource.name and not own):
@@ -247,7 +156,7 @@ async def parents(case: Case, relation: Relation, more: bool = False) -> list[An
         return known
     wanted = _USUAL if own else 1
     wanted = min(max(wanted, len(_lasting(case, target)) + 1), MOST_PARENTS) if more else wanted
-    if _made(target) and world.ledger is not None and not state.no_parent:
+    if is_made(target) and world.ledger is not None and not state.no_parent:
         # the whole chain of parents is made by one check at a time: none waits for another that waits for it
         async with contextlib.nullcontext() if case.making else world.making_parents:
             await _make(case, target, wanted)
@@ -269,11 +178,11 @@ async def _make(case: Case, target: Resource, wanted: int) -> None:
     end of the run."""
     state = case.world.state(target.name)
     missing = wanted - len(_lasting(case, target))
-    if missing <= 0 or not _is_open(state):
+    if missing <= 0 or not is_open(state):
         return
     other = replace(case.other(target), making=(*case.making, case.resource.name))
-    made = [key[-1] for key, _ in await _new_rows(other, missing)]
-    state.no_parent = not made
+    made = [key[-1] for key, _ in await new_rows(other, missing)]
+    state.no_parent = not made and not state.parents
     state.writes += bool(made)
     state.parents += made
 

@@ -7,6 +7,7 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from checkpost.checks.case import Case
+from checkpost.checks.records import new_record
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.shown import shown
 from checkpost.findings import Finding
@@ -319,7 +320,7 @@ async def preference(case: Case) -> AsyncIterator[Finding]:
     if not offered:
         raise Skipped("the contract has no preference of what an answer shows")
     for asked in sorted(offered):
-        exchange, key = await case.create(await case.record(), f"Prefer: {asked}", headers={"Prefer": asked})
+        exchange, key = await case.create(await new_record(case), f"Prefer: {asked}", headers={"Prefer": asked})
         if not exchange.answer.ok:
             raise Blocked(f"no row could be made ({exchange.answer.status})")
         row: Any = case.client.row_in(exchange.answer)

@@ -8,10 +8,12 @@ from urllib.parse import quote
 
 from checkpost.checks.addressing import found_otherwise
 from checkpost.checks.case import Case
-from checkpost.checks.readback import only_by_key
+from checkpost.checks.readback import other_view
 from checkpost.checks.reading import Changed, changed_by_reading
+from checkpost.checks.records import new_value
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
+from checkpost.checks.vacancy import absent_key
 from checkpost.findings import Finding
 from checkpost.model.paths import normal, plain
 from checkpost.oracle.same import differences
@@ -168,7 +170,7 @@ async def item_equals_list(case: Case) -> AsyncIterator[Finding]:
                 )
         elif row is not None:
             wrong = [name for name in differences(case.fields, listed, row) if name not in case.state.disputed]
-            wrong = [name for name in wrong if not only_by_key(case, name, row[name])]
+            wrong = [name for name in wrong if not other_view(case, name, row[name], listed[name])]
             if wrong and not await _changes_by_itself(case, key, row, wrong):
                 case.learn(case.state.disputed, wrong)
                 yield case.finding(
@@ -226,7 +228,7 @@ async def _changes_by_itself(case: Case, key: Key, row: Row, wrong: list[str]) -
 @check("read.missing-key", needs=("read",))
 async def missing_key(case: Case) -> AsyncIterator[Finding]:
     """Is a missing key answered with "not found"?"""
-    key = case.absent_key()
+    key = absent_key(case)
     exchange = await case.send("read", "a missing key", key=key)
     if exchange.answer.ok and not case.client.absent(exchange.answer):
         last = case.resource.field(case.resource.key_fields[-1])
@@ -265,7 +267,7 @@ async def malformed_key(case: Case) -> AsyncIterator[Finding]:
     tries = ["'", "1' OR '1'='1", "9" * 40 if kind == "integer" else "~" * 40]
     if kind == "integer" or uuid_like:
         tries.insert(0, "not-a-key")
-    rest = case.absent_key()[1:] if len(key.fields) > 1 else ()
+    rest = absent_key(case)[1:] if len(key.fields) > 1 else ()
     asked = await all_of(case.send("read", "a malformed key", key=(text, *rest)) for text in tries)
     if all(exchange.answer.status in {401, 403} for exchange in asked):
         raise Skipped("no row of it may be read")
@@ -304,7 +306,7 @@ async def reading_changes_nothing(case: Case) -> AsyncIterator[Finding]:
     address = case.client.url(operation, own.key, purpose="read")
     requests = [Request("HEAD", address, case.world.role.name)]
     for each in case.resource.writable("update" if case.has("update") else "create"):
-        value = await case.value(each, unlike=before.get(each.name))
+        value = await new_value(case, each, unlike=before.get(each.name))
         plain = isinstance(value, str | int | float) and each.name not in declared and each.name in before
         if plain and operation.method == "GET":
             url = f"{address}{'&' if '?' in address else '?'}{quote(each.name)}={quote(str(value))}"

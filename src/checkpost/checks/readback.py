@@ -6,11 +6,16 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
+from checkpost.checks.own import Own
 from checkpost.checks.shown import shown
+from checkpost.checks.strays import list_is_cut
 from checkpost.findings import CHANGED, Finding, Severity
 from checkpost.model.field import Field
+from checkpost.model.fields import inside
+from checkpost.model.operations import answer_schema
 from checkpost.model.purpose import Purpose
+from checkpost.model.shape import shape_of
 from checkpost.oracle.same import OTHER_TEXT, change, differences, kept_by_server, same
 from checkpost.rows.table import as_number
 from checkpost.wire.exchange import Exchange
@@ -117,7 +122,7 @@ async def missing_from_list(case: Case, rows: Sequence[Own], listing: Listing) -
         again = await case.listing()
         missing = [own for own in missing if again.complete and own.key not in again.by_key]
     if missing and await _is_cut(case, listing, missing[0].key):
-        case.list_is_cut(listing)
+        list_is_cut(case, listing)
         return []
     return missing
 
@@ -163,11 +168,19 @@ async def stored_rows(case: Case, own: Own, listing: Listing | None) -> tuple[li
     return exchanges, read, listed
 
 
-def only_by_key(case: Case, name: str, value: Any) -> bool:
-    """Whether a list leaves a part of its rows out that reading one by its key shows: an object or a list, in place of
-    which each row of it has null."""
+def other_view(case: Case, name: str, value: Any, listed: Any) -> bool:
+    """Whether a list and reading by key have two views of a field: each row of the list has null in place of an object
+    or a list, or the contract describes what the list shows for it alone."""
     rows = case.state.rows_before
-    return isinstance(value, dict | list) and bool(rows) and all(row.get(name) is None for row in rows)
+    left_out = isinstance(value, dict | list) and bool(rows) and all(row.get(name) is None for row in rows)
+    if left_out or not case.has("list", "read"):
+        return left_out
+    envelope, valid = case.resource.envelope, case.world.validators.is_valid
+    in_list = shape_of(inside(answer_schema(case.operation("list")), envelope.rows or "")).properties.get(name)
+    by_key = shape_of(inside(answer_schema(case.operation("read")), envelope.row or "")).properties.get(name)
+    if in_list is None or by_key is None:
+        return False
+    return valid(in_list, listed, "response") and not valid(by_key, listed, "response")
 
 
 def list_differs(case: Case, read: Row | None, listed: Row | None, evidence: Sequence[Exchange]) -> Iterator[Finding]:
@@ -175,7 +188,7 @@ def list_differs(case: Case, read: Row | None, listed: Row | None, evidence: Seq
     if read is None or listed is None:
         return
     wrong = [name for name in differences(case.fields, read, listed, case.settable) if name not in case.state.disputed]
-    wrong = [name for name in wrong if not only_by_key(case, name, read[name])]
+    wrong = [name for name in wrong if not other_view(case, name, read[name], listed[name])]
     if wrong:
         name = wrong[0]
         case.learn(case.state.disputed, wrong)

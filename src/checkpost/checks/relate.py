@@ -6,10 +6,16 @@ from collections.abc import AsyncIterator, Sequence
 from typing import Any
 
 from checkpost.checks.asking import differing, snapshot_of
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
+from checkpost.checks.own import Own
+from checkpost.checks.records import new_record
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.removal import forget
+from checkpost.checks.standing import beside
+from checkpost.checks.strays import strays
 from checkpost.checks.together import all_of
 from checkpost.checks.trial import tried_first
+from checkpost.checks.vacancy import unused_key
 from checkpost.findings import Basis, Finding, Severity
 from checkpost.model.purpose import Purpose, Write
 from checkpost.model.relation import Relation
@@ -121,7 +127,7 @@ async def absent(case: Case) -> AsyncIterator[Finding]:
             case.remark(f"that {relation.field} refers to {target.name} is only guessed, and no row shows it")
             continue
         try:
-            value = (await case.other(target).unused_key())[-1]
+            value = (await unused_key(case.other(target)))[-1]
         except Skipped:
             continue
         if not case.world.valid(field, value):
@@ -133,13 +139,13 @@ async def absent(case: Case) -> AsyncIterator[Finding]:
         if not shown:
             case.remark(f"a row with a missing {relation.field} is not shown any more, so that none is made with one")
             continue
-        record = {**await case.record(), relation.field: value}
+        record = {**await new_record(case), relation.field: value}
         exchange, key = await case.create(record, "a reference to a missing row")
         case.state.in_columns |= exchange.answer.refused
         if exchange.answer.ok:
             yield _taken(case, relation, target, "create", value, [exchange])
         elif exchange.answer.refused and key is None:
-            found = await case.strays()
+            found = await strays(case)
             if found:
                 yield _stored(case, relation, "create", exchange, found[0][1])
 
@@ -206,7 +212,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
             if state.not_removable or state.not_creatable or child.key is None:
                 continue
             asked = True
-            async with case.beside(child) as other:
+            async with beside(case, child) as other:
                 async for finding in _deleted(case, other, relation):
                     yield finding
     if not asked:
@@ -216,7 +222,7 @@ async def deleted(case: Case) -> AsyncIterator[Finding]:
 async def _deleted(case: Case, other: Case, relation: Relation) -> AsyncIterator[Finding]:
     """Delete a row that a row of another resource (``other``) refers to."""
     parent = (await case.own())[0]
-    record = {**await other.record(), relation.field: parent.key[-1]}
+    record = {**await new_record(other), relation.field: parent.key[-1]}
     exchange, key = await other.create(record, "a reference to an own row")
     if key is None:
         status = exchange.answer.status or exchange.answer.detail
@@ -230,9 +236,9 @@ async def _deleted(case: Case, other: Case, relation: Relation) -> AsyncIterator
     severity, basis = _weight(relation)
     parent_gone, child_gone = case.client.absent(there.answer), other.client.absent(child.answer)
     if removed.answer.ok:
-        case.forget(parent.key)
+        forget(case, parent.key)
         if child_gone:
-            other.forget(key)
+            forget(other, key)
         elif child.answer.status >= 500 and (await other.read(key, "that row again"))[0].answer.status >= 500:
             case.told_otherwise([child])
             yield case.finding(

@@ -7,12 +7,15 @@ from datetime import UTC, datetime
 from typing import Any
 
 from checkpost.checks.blame import said
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
+from checkpost.checks.own import Own
 from checkpost.checks.readback import answer_differs, changed_values, list_differs
+from checkpost.checks.records import is_allowed, new_record, replacement, sayable
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.checks.shown import shown
 from checkpost.checks.update import read_only_kept, send_nulls, taken_for_none, write_to_missing
+from checkpost.checks.vacancy import vacant_key
 from checkpost.findings import REPLACE_LOST, Finding
 from checkpost.model.field import MISSING
 from checkpost.model.purpose import Purpose
@@ -29,7 +32,7 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
     """Is a replacement stored, the same again when it is sent twice?"""
     own = (await case.own())[0]
     _, before = await case.row_now(own.key)
-    record = await case.replacement(own.key)
+    record = await replacement(case, own.key)
     exchange = await case.send("replace", "a valid replacement", key=own.key, record=record)
     if exchange.answer.status in {401, 403, 405}:
         raise Skipped(f"the role {case.world.role.name} may not replace ({exchange.answer.status})")
@@ -37,6 +40,10 @@ async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
         case.state.not_replaceable = f"no replacement is accepted: {said(exchange)}"
     if exchange.answer.refused and case.resource.guessed:
         raise Skipped(f"what a row may hold is only guessed from others, and it is refused ({exchange.answer.status})")
+    if exchange.answer.refused and not is_allowed(case, "replace", exchange):
+        raise Skipped(
+            f"no replacement as the contract wants it could be made, and it is refused ({exchange.answer.status})"
+        )
     if exchange.answer.refused:
         yield case.finding(
             "warning",
@@ -115,7 +122,7 @@ async def _emptied(case: Case, own: Own, record: Row, before: Row) -> list[Findi
             change[field.name] = False
         elif zero := taken_for_none(case, field, record[field.name]):
             change[field.name] = zero[0]
-        elif field.nullable and case.sayable("replace", None):
+        elif field.nullable and sayable(case, "replace", None):
             change[field.name] = None
     if not change:
         return []
@@ -150,7 +157,7 @@ async def omitted_is_reset(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("the contract requires nothing in its body, so that it is an update of some fields")
     own = await _all_set(case) or (await case.own())[0]
     _, before = await case.row_now(own.key)
-    record = await case.replacement(own.key, full=False)
+    record = await replacement(case, own.key, full=False)
     omitted = [
         field
         for field in case.resource.writable("replace")
@@ -189,7 +196,7 @@ async def omitted_is_reset(case: Case) -> AsyncIterator[Finding]:
 
 async def _all_set(case: Case) -> Own | None:
     """A new row whose booleans are not what they would be without a word of them; None where it is not taken so."""
-    record = await case.record()
+    record = await new_record(case)
     booleans = [each for each in case.resource.writable("replace") if each.type == "boolean" and each.name in record]
     booleans = [each for each in booleans if each.name not in case.resource.values]
     record |= {each.name: each.default is not True for each in booleans}
@@ -223,13 +230,13 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
     """Is a replacement that breaks a rule refused, and the row left as it was?"""
     own = (await case.own())[0]
     _, row = await case.row_now(own.key)
-    valid = await case.replacement(own.key)
+    valid = await replacement(case, own.key)
     key = case.resource.key_fields
     # a key in the body is not a rule of its own: the path says which row it is
     broken = [each for each in broken_by(case, "replace", valid) if each.field not in key]
 
     async def send(each: Break) -> Exchange:
-        record = each.apply(await case.replacement(own.key))
+        record = each.apply(await replacement(case, own.key))
         return await case.send("replace", situation(each), key=own.key, record=record)
 
     async def mend(each: Break) -> Exchange:
@@ -249,6 +256,6 @@ async def read_only_is_kept(case: Case) -> AsyncIterator[Finding]:
 @check("replace.missing-key", needs=_NEEDS, creates=True, cost=lambda resource: 3)
 async def missing_key(case: Case) -> AsyncIterator[Finding]:
     """Is a replace of a missing key answered as documented?"""
-    key = await case.vacant_key()
-    async for found in write_to_missing(case, "replace", key, await case.replacement(key)):
+    key = await vacant_key(case)
+    async for found in write_to_missing(case, "replace", key, await replacement(case, key)):
         yield found

@@ -6,7 +6,9 @@ from collections.abc import AsyncIterator
 
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.removal import forget
 from checkpost.checks.shown import shown
+from checkpost.checks.vacancy import keep_vacant, smaller
 from checkpost.findings import Finding
 from checkpost.oracle.same import differences
 from checkpost.wire.door import Act, Made
@@ -20,13 +22,13 @@ async def restored(case: Case) -> AsyncIterator[Finding]:
     restore = case.resource.restore
     if restore is None:
         raise Skipped("the contract has no path that restores a deleted row")
-    own = await case.smaller()  # some APIs give the largest key out again
+    own = await smaller(case)  # some APIs give the largest key out again
     _, before = await case.row_now(own.key)
     gone = await case.send("delete", "deleting a row", key=own.key)
     if not gone.answer.ok:
         raise Blocked(f"deleting a row answers {gone.answer.status or gone.answer.detail}")
-    case.forget(own.key)
-    await case.keep_vacant(own.key)
+    forget(case, own.key)
+    await keep_vacant(case, own.key)
     made = Made(case.resource.name, dict(own.record), own.key, case.world.within(case.resource))
     act = Act("create", (made,), key_in=lambda answer: own.key)
     exchange = await case.send("update", "restoring a deleted row", operation=restore, key=own.key, act=act)

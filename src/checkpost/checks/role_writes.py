@@ -8,10 +8,13 @@ from typing import Any, Literal
 
 from checkpost.checks.both_sides import child_record, holds_row, link_act, place_of, usable
 from checkpost.checks.bulk_filtered import by_filter, by_filter_act, own_chosen
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
 from checkpost.checks.filtering import filtering_of
 from checkpost.checks.many import create_many, key_items, removing, send_items
+from checkpost.checks.own import Own
+from checkpost.checks.records import new_record, new_value, replacement
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.removal import forget
 from checkpost.checks.roles import (
     NEEDS,
     REFUSALS,
@@ -25,6 +28,8 @@ from checkpost.checks.roles import (
     told_rights,
 )
 from checkpost.checks.shown import shown
+from checkpost.checks.standing import beside
+from checkpost.checks.strays import strays
 from checkpost.checks.together import all_of
 from checkpost.findings import Finding
 from checkpost.model.access import Rights, rights_of
@@ -60,7 +65,7 @@ async def writes(case: Case) -> AsyncIterator[Finding]:
         there, after = await case.read(own.key, "the row then") if case.has("read") else (exchange, before)
         gone = after is None and case.client.absent(there.answer)
         if gone:
-            case.forget(own.key)
+            forget(case, own.key)
         done = gone or bool(after is not None and differences(case.fields, before, after, case.settable))
         evidence = [own.exchange, exchange, there]
         if may:
@@ -96,7 +101,7 @@ async def _all_refused(case: Case, rights: Rights, purposes: Sequence[Purpose]) 
             return False
     there, after = await case.read(own.key, "the row then")
     if after is None and case.client.absent(there.answer):
-        case.forget(own.key)
+        forget(case, own.key)
     return after is not None and not differences(case.fields, before, after, case.settable)
 
 
@@ -116,13 +121,13 @@ async def _row_that(case: Case, rights: Rights, look: Any, seen: bool) -> Own:
     if rights.rows is None:
         return (await case.own())[0]
     if seen and rights.owner and rights.may("create"):
-        record = await case.record()
+        record = await new_record(case)
         exchange, key = await case.create(record, f"a row of {case.actor}", through=case.acting)
         if key is not None:
             return Own(key, record, exchange)
     wanted = {each.field: each.value for each in compares(rights.rows) if each.operator == "eq"} if seen else {}
     for _ in range(8):
-        record = await case.record()
+        record = await new_record(case)
         record |= {name: value for name, value in wanted.items() if name in record}
         if holds(rights.rows, record, look) == seen:
             break
@@ -161,7 +166,7 @@ async def change_by_role(
         values = await freely_changed(case, before, leave, "replace" if purpose == "replace" else "update")
         if not values:
             return None
-        body = {"record": values if purpose == "update" else {**await case.replacement(key), **values}}
+        body = {"record": values if purpose == "update" else {**await replacement(case, key), **values}}
     return await case.send(purpose, f"a {purpose} by {case.actor}", through=case.acting, key=key, **body)
 
 
@@ -174,24 +179,24 @@ async def freely_changed(
         fixed = each.name in names or case.resource.relation(each.name) is not None or each.name in leave
         if fixed or not each.shown or each.name in case.state.unchangeable:
             continue
-        value = await case.value(each, unlike=before.get(each.name, MISSING))
+        value = await new_value(case, each, unlike=before.get(each.name, MISSING))
         if value is not MISSING and value is not None:
             return {each.name: value}
     return {}
 
 
 async def _creates(case: Case, rights: Rights) -> AsyncIterator[Finding]:
-    record = await case.record()
+    record = await new_record(case)
     owner = case.resource.field(rights.owner) if rights.owner else None
     if owner is not None and rights.owner in record and same(owner, rights.identity, record[rights.owner]):
         # whose the row is to be is asked with somebody else's name
-        other = await case.value(owner, unlike=rights.identity)
+        other = await new_value(case, owner, unlike=rights.identity)
         record |= {rights.owner: other} if other is not MISSING else {}
     exchange, key = await case.create(record, f"a create by {case.actor}", through=case.acting)
     if not rights.may("create"):
-        strays = [] if exchange.answer.ok else await case.strays()
-        if exchange.answer.ok or strays:
-            yield _not_refused(case, rights, "create", exchange, key is not None or bool(strays), [exchange])
+        there = [] if exchange.answer.ok else await strays(case)
+        if exchange.answer.ok or there:
+            yield _not_refused(case, rights, "create", exchange, key is not None or bool(there), [exchange])
         return
     if key is None:
         if exchange.answer.status in REFUSALS:
@@ -225,7 +230,7 @@ async def _owned(case: Case, rights: Rights, exchange: Exchange, key: Key, row: 
     if other is None:
         return
     made, second = await case.create(
-        {**await case.record(), rights.owner: other}, "a create for another", through=case.acting
+        {**await new_record(case), rights.owner: other}, "a create for another", through=case.acting
     )
     if second is not None:
         _, given = await case.row_now(second)
@@ -253,7 +258,7 @@ async def _kept(case: Case, rights: Rights, key: Key, row: Row) -> AsyncIterator
         return
     for name in rights.kept:
         field = case.resource.field(name)
-        value = await case.value(field, unlike=row.get(name, MISSING)) if field is not None else MISSING
+        value = await new_value(case, field, unlike=row.get(name, MISSING)) if field is not None else MISSING
         if field is None or value is MISSING or name in case.state.unchangeable:
             continue
         change = await case.send(
@@ -281,7 +286,7 @@ async def _many(case: Case, rights: Rights) -> AsyncIterator[Finding]:
     bulk = case.resource.bulk.get("create")
     if bulk is not None and not (rights.may("bulk") and rights.may("create")) and not case.state.many_refused:
         sent = await create_many(
-            case, bulk, [await case.record() for _ in range(2)], f"many creates by {case.actor}", acting
+            case, bulk, [await new_record(case) for _ in range(2)], f"many creates by {case.actor}", acting
         )
         if sent.stored:
             yield departure(
@@ -304,7 +309,7 @@ async def _many(case: Case, rights: Rights) -> AsyncIterator[Finding]:
             key for key, (seen, row) in zip(keys, found, strict=True) if row is None and case.client.absent(seen.answer)
         ]
         for key in gone:
-            case.forget(key)
+            forget(case, key)
         if gone:
             yield departure(
                 case, "A role deletes many rows at once that it may not", f"a refusal: {told_rights(case, rights)}",
@@ -351,7 +356,7 @@ async def by_a_filter(case: Case) -> AsyncIterator[Finding]:
         gone = after is None and case.client.absent(there.answer)
         if gone:
             for each in own:
-                case.forget(each.key)
+                forget(case, each.key)
         if gone or (after is not None and differences(case.fields, before, after, list(values))):
             did = "removes" if what == "delete" else "changes"
             yield departure(
@@ -380,7 +385,7 @@ async def linked(case: Case) -> AsyncIterator[Finding]:
         if child is None:
             continue
         asked = True
-        async with case.beside(child) as other:
+        async with beside(case, child) as other:
             ask = _linked_by_role if sub.link is not None else _made_by_role
             async for finding in ask(case, other, sub, between):
                 yield finding
@@ -396,7 +401,7 @@ async def _made_by_role(case: Case, other: Case, sub: Subcollection, rights: Rig
     record, body = await child_record(other, sub, parent)
     client = case.world.view(case.resource, sub.view, parent.key, case.actor)
     made, key = await other.create(record, f"a row made under another by {case.actor}", through=client, body=body)
-    stored = key is not None or (not made.answer.ok and bool(await other.strays()))
+    stored = key is not None or (not made.answer.ok and bool(await strays(other)))
     if stored:
         yield departure(
             case, "A role makes rows under others that it may not",
@@ -476,7 +481,7 @@ async def conflicts(case: Case) -> AsyncIterator[Finding]:
         if hidden is None:
             continue
         value = hidden[field.name]
-        record = {**await case.record(), field.name: value}
+        record = {**await new_record(case), field.name: value}
         exchange, key = await case.create(record, f"a duplicate by {case.actor}", through=case.acting)
         if key is not None or not exchange.answer.refused:
             continue  # that a unique value is taken twice is told elsewhere

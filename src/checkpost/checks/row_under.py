@@ -7,8 +7,12 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from checkpost.checks.both_sides import place_of, usable
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
+from checkpost.checks.own import Own
+from checkpost.checks.records import new_record, new_value
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.removal import forget
+from checkpost.checks.standing import beside
 from checkpost.findings import Finding
 from checkpost.model.field import MISSING
 from checkpost.model.purpose import Purpose
@@ -40,9 +44,9 @@ async def row_under(case: Case) -> AsyncIterator[Finding]:
         if field is None or not field.created or child.key is None or len(child.key.fields) != 1:
             continue
         asked = True
-        async with case.beside(child) as other:
+        async with beside(case, child) as other:
             first, second = await case.own(2)
-            record = {**await other.record(), sub.via: first.key[-1]}
+            record = {**await new_record(other), sub.via: first.key[-1]}
             made, key = await other.create(record, "a row under an own row")
             if key is None:
                 raise Blocked(f"no row of {sub.child} could be made under an own row ({made.answer.status})")
@@ -95,10 +99,10 @@ class _Row:
         if field is None or field.name in self.other.state.unchangeable:
             return
         for parent in (self.second, self.first):
-            value = await self.other.value(field, unlike=row.get(field.name))
+            value = await new_value(self.other, field, unlike=row.get(field.name))
             if value is MISSING:
                 return
-            sent = {field.name: value} if purpose == "update" else {**await self.other.record(), field.name: value}
+            sent = {field.name: value} if purpose == "update" else {**await new_record(self.other), field.name: value}
             sent |= {} if purpose == "update" else {name: self.first.key[-1]}
             exchange = await self._send(purpose, parent, "changing a row under another", sent)
             read, after = await self.other.row_now(self.key)
@@ -118,7 +122,7 @@ class _Row:
             read, after = await self.other.read(self.key, "a row that was removed under another")
             gone = after is None and self.other.client.absent(read.answer)
             if gone:
-                self.other.forget(self.key)
+                forget(self.other, self.key)
             if gone and parent is self.second:
                 yield self._elsewhere("delete", f"{exchange.answer.status}, and the row is gone", [exchange, read])
                 return
@@ -128,7 +132,7 @@ class _Row:
             if parent is self.first and gone:
                 there, own = await self.case.read(self.first.key, "a row under which another was removed")
                 if own is None and self.case.client.absent(there.answer):
-                    self.case.forget(self.first.key)
+                    forget(self.case, self.first.key)
                     title = "A removal by a path under another row removes that one too"
                     yield self._finding("delete", title, "the row", str(there.answer.status), [exchange, there])
 

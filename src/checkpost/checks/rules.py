@@ -6,7 +6,8 @@ import contextlib
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from typing import Any
 
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
+from checkpost.checks.own import Own
 from checkpost.checks.registry import Blocked, Skipped
 from checkpost.checks.shown import shown
 from checkpost.findings import Finding, Severity

@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 
 from checkpost.checks.case import Case
+from checkpost.checks.records import new_record
 from checkpost.checks.registry import Skipped, check
+from checkpost.checks.removal import remove
 from checkpost.findings import Finding, operation_name
 
 
@@ -19,14 +21,14 @@ async def second_row_is_made(case: Case) -> AsyncIterator[Finding]:
     if not case.state.create_failed:
         raise Skipped("no valid record was answered with a server error")
     first = (await case.own())[0]
-    exchange, key = await case.create(await case.record(), "a second valid record")
+    exchange, key = await case.create(await new_record(case), "a second valid record")
     if key is not None or exchange.answer.status < 500:
         return
-    await case.remove(first.key)
-    alone, key = await case.create(await case.record())
+    await remove(case, first.key)
+    alone, key = await case.create(await new_record(case))
     if key is None:
         return
-    again, key = await case.create(await case.record(), "a second valid record")
+    again, key = await case.create(await new_record(case), "a second valid record")
     if key is not None or again.answer.status != exchange.answer.status:
         return  # a server fails for other reasons as well
     for failed in (exchange, again):

@@ -6,6 +6,7 @@ from collections.abc import AsyncIterator
 
 from checkpost.checks.asking import snapshot_of
 from checkpost.checks.case import Case
+from checkpost.checks.records import new_record
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.sort import across_pages, by_two, paged_by_position, sortable, sorting_of, tied_pairs
 from checkpost.checks.together import all_of
@@ -47,8 +48,8 @@ async def _made_equal(case: Case, names: list[str]) -> str:
     """Make rows that are equal in one of some fields, and return which. Raises Blocked where none can be made: values
     may have to be unique though nothing says so."""
     for name in names:
-        value = (await case.record())[name]
-        records = [{**await case.record(), name: value} for _ in range(_EQUAL)]
+        value = (await new_record(case))[name]
+        records = [{**await new_record(case), name: value} for _ in range(_EQUAL)]
         made = await all_of(case.create(each, f"rows with the same {name}") for each in records)
         if all(key is not None for _, key in made):
             return name

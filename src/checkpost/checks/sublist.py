@@ -9,6 +9,7 @@ from checkpost.checks.asking import as_answer, ask, snapshot_of, spelled
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.sort import asked_in_order
+from checkpost.checks.vacancy import absent_key
 from checkpost.findings import Basis, Differing, Finding, Severity
 from checkpost.model.query import Order, Query
 from checkpost.model.resource import Resource, Subcollection
@@ -208,7 +209,7 @@ def _weight(case: Case, sub: Subcollection, surplus: bool) -> tuple[Severity, Ba
 @check("relate.sublist-absent", needs=("list",), cost=lambda resource: len(resource.subcollections))
 async def sublist_of_nothing(case: Case) -> AsyncIterator[Finding]:
     """Has a missing row no list under it?"""
-    key = case.absent_key()
+    key = absent_key(case)
     for sub in _views(case):
         operation = sub.view.operations["list"]
         client = case.world.view(case.resource, sub.view, key)

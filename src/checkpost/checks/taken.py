@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 
 from checkpost.checks.case import Case
+from checkpost.checks.records import new_value, replacement, sayable
 from checkpost.checks.registry import Skipped, check
+from checkpost.checks.removal import forget
 from checkpost.findings import Basis, Finding
 from checkpost.model.field import Field
 from checkpost.model.purpose import Write
@@ -46,7 +48,7 @@ async def replace_keeps_unique(case: Case) -> AsyncIterator[Finding]:
 
 async def _stays_unique(case: Case, purpose: Write) -> AsyncIterator[Finding]:
     first, second = await case.own(2)
-    whole = await case.replacement(second.key) if purpose == "replace" else {}
+    whole = await replacement(case, second.key) if purpose == "replace" else {}
     fields = unique_fields(case, purpose)
     if not fields:
         # an API may have such fields and not say so: what it answers then is judged as every answer is
@@ -59,7 +61,7 @@ async def _stays_unique(case: Case, purpose: Write) -> AsyncIterator[Finding]:
         return
     for field in fields:
         value = first.record.get(field.name)
-        if value is None or not case.sayable(purpose, value):
+        if value is None or not sayable(case, purpose, value):
             continue
         situation = f"the {field.name} of another row"
         exchange = await case.send(purpose, situation, key=second.key, record={**whole, field.name: value})
@@ -94,9 +96,9 @@ async def key_of_another(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("its key is made of references, or not shown")
     first, second = await case.own(2)
     rows = [(await case.row_now(each.key))[1] for each in (first, second)]
-    whole = await case.replacement(second.key) if purpose == "replace" else {}
+    whole = await replacement(case, second.key) if purpose == "replace" else {}
     free = [each for each in resource.writable(purpose) if each.is_text and each.name not in key.fields]
-    values = {each.name: await case.value(each) for each in free[:1] if not whole}
+    values = {each.name: await new_value(case, each) for each in free[:1] if not whole}
     record = {**whole, **values, **dict(zip(key.fields, first.key, strict=True))}
     # an API that goes by the body changes the other row: that one is the run's too
     act = Act("change", (Made(resource.name, record),), tuple((resource.name, each.key) for each in (second, first)))
@@ -118,10 +120,10 @@ async def key_of_another(case: Case) -> AsyncIterator[Finding]:
 
     (read, after), (other, own) = reads
     if own is None and case.client.absent(other.answer):
-        case.forget(second.key)
+        forget(case, second.key)
         yield wrong("A change with the key of another row in its body removes the row", str(exchange.answer.status))
     elif after is None and case.client.absent(read.answer):
-        case.forget(first.key)
+        forget(case, first.key)
         yield wrong("A change removes the row whose key its body names", str(exchange.answer.status))
     elif after is not None and (changed := differences(case.fields, rows[0], after, case.settable)):
         yield wrong(

@@ -7,7 +7,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
+from checkpost.checks.own import Own
+from checkpost.checks.records import replacement
+from checkpost.checks.removal import remove
 from checkpost.findings import Finding
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Row
@@ -63,11 +66,11 @@ async def tried_first(
         return None
     own = (await case.own())[0]
     update = purpose == "update"
-    beside = await (case.demanded(own.key, {name: value}) if update else case.replacement(own.key))
+    beside = await (case.demanded(own.key, {name: value}) if update else replacement(case, own.key))
     record = {**beside, name: value}
     body: dict[str, Any] = {"raw": raw(record, purpose)} if raw is not None else {}
     exchange = await case.send(purpose, situation, key=own.key, record=record, **body)
     seen, row = await (case.read(own.key) if case.has("read") else case.row_now(own.key))
     # lists may be broken until it is gone
-    removed = await case.remove(own.key) if row is None else None
+    removed = await remove(case, own.key) if row is None else None
     return Trial(purpose, own, exchange, row, seen, removed)

@@ -8,13 +8,17 @@ from datetime import UTC, datetime
 from typing import Any
 
 from checkpost.checks.blame import is_of_value, said, wants
-from checkpost.checks.case import Case, Own
+from checkpost.checks.case import Case
 from checkpost.checks.create import read_only_values
+from checkpost.checks.own import Own
 from checkpost.checks.read import succeeded_on_missing
 from checkpost.checks.readback import answer_differs, changed_values, list_differs
+from checkpost.checks.records import is_allowed, may_be_shown, new_record, new_value, sayable
 from checkpost.checks.registry import Blocked, Skipped, check
+from checkpost.checks.removal import again
 from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.checks.shown import shown
+from checkpost.checks.vacancy import vacant_key
 from checkpost.findings import RESETS, UPDATE_LOST, Finding
 from checkpost.model.field import MISSING, Field
 from checkpost.model.purpose import Purpose, Write
@@ -40,11 +44,11 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
             continue
         if field.name in case.resource.values or field.name in case.state.left_out:
             continue
-        value = await case.value(field, unlike=row.get(field.name))
+        value = await new_value(case, field, unlike=row.get(field.name))
         if value is not MISSING:
             changes.append({field.name: value})
             changes += [{field.name: each} for each in taken_for_none(case, field, value)]
-        if field.nullable and field.shown and value is not None and case.sayable("update", None):
+        if field.nullable and field.shown and value is not None and sayable(case, "update", None):
             changes.append({field.name: None})
     if not changes:
         raise Skipped("none of its fields can be changed")
@@ -132,7 +136,7 @@ def taken_for_none(case: Case, field: Field, value: Any) -> list[Any]:
         return [False]
     plain = field.kind == "number" and field.type != "string" and not (field.unique or field.places)
     free = plain and case.resource.relation(field.name) is None and value != 0
-    return [0] if free and case.world.valid(field, 0) and case.may_be_shown(field, 0) else []
+    return [0] if free and case.world.valid(field, 0) and may_be_shown(case, field, 0) else []
 
 
 def _stored_all_the_same(
@@ -159,7 +163,7 @@ async def send_nulls(case: Case, purpose: Write, key: Key) -> None:
     for field in case.resource.writable(purpose):
         node = bodies.get(field.name)
         stays = field.nullable or not field.shown or field.name in case.resource.values
-        if stays or node is None or not case.sayable(purpose, None):
+        if stays or node is None or not sayable(case, purpose, None):
             continue
         if case.world.validators.is_valid(node, None, "request"):
             await case.send(purpose, f"null for {field.name}", key=key, record={field.name: None})
@@ -243,8 +247,7 @@ def _refusals(
     its value."""
     if refused and not done:
         case.state.not_changeable = f"no change is accepted: {said(refused[0][1])}"
-    if case.resource.guessed:
-        return
+    refused = [each for each in refused if is_allowed(case, "update", each[1])]
     if len(refused) > 1 and not done:
         yield case.finding(
             "warning",
@@ -289,7 +292,7 @@ async def _several(case: Case, row: Row) -> dict[str, Any]:
         in_key = case.resource.key is not None and field.name in case.resource.key.fields
         if in_key or case.is_own_key(field.name) or field.name in case.resource.values:
             continue
-        value = await case.value(field, unlike=row.get(field.name))
+        value = await new_value(case, field, unlike=row.get(field.name))
         if value is not MISSING:
             change[field.name] = value
     return change
@@ -379,7 +382,7 @@ async def read_only_kept(case: Case, purpose: Purpose) -> AsyncIterator[Finding]
     sent = read_only_values(case, row)
     if not sent:
         raise Skipped("it has no read-only fields that rows show")
-    valid = await case.record(purpose) if purpose == "replace" else {}
+    valid = await new_record(case, purpose) if purpose == "replace" else {}
     exchange = await case.send(purpose, "values for read-only fields", key=own.key, record={**valid, **sent})
     if not exchange.answer.ok:
         return
@@ -404,7 +407,7 @@ async def read_only_kept(case: Case, purpose: Purpose) -> AsyncIterator[Finding]
 @check("update.missing-key", needs=("update", "create", "delete"), creates=True, cost=lambda resource: 4)
 async def missing_key(case: Case) -> AsyncIterator[Finding]:
     """Is an update of a missing key answered with "not found"?"""
-    key = await case.vacant_key()
+    key = await vacant_key(case)
     row = dict((await case.own())[0].record)
     change = await _several(case, row)
     if not change:
@@ -423,7 +426,7 @@ async def write_to_missing(case: Case, purpose: Purpose, key: Any, record: dict[
         made = read.answer.ok and case.client.row_in(read.answer) is not None
         made = made and case.client.key_of(case.client.row_in(read.answer) or {}) == key
     if made:
-        case.again(key)
+        again(case, key)
     statuses = {response.status for response in case.operation(purpose).responses}
     # PUT may make the row (RFC 9110, 9.3.4), unless the contract promises "not found" and no 201
     may_create = made and ("201" in statuses or (purpose == "replace" and not statuses & {"404", "410"}))

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
-from checkpost.checks.world import State, World
+from checkpost.checks.state import State
+from checkpost.checks.world import World
 from checkpost.engine.plan import Planned
 from checkpost.engine.target import Target
 from checkpost.model.correction import Correction

@@ -55,7 +55,7 @@ async def _look_above(world: World, resources: Sequence[Resource]) -> None:
     under it, if one of the first has."""
     for resource in resources:
         parent = world.model.resource(resource.under) if resource.under else None
-        if parent is None or (parent.under and parent.name not in world.above):
+        if parent is None or "list" not in parent.operations or (parent.under and parent.name not in world.above):
             continue
         listing = await world.client(parent).whole_list(world.most_rows, "read.list")
         for key in list(listing.by_key)[:_MOST_PARENTS]:

@@ -11,8 +11,9 @@ from dataclasses import dataclass, replace
 
 from checkpost.checks.case import Case
 from checkpost.checks.conformance.observation import LOAD
-from checkpost.checks.parents import standing_on_own
 from checkpost.checks.registry import Blocked, Skipped
+from checkpost.checks.removal import clean
+from checkpost.checks.standing import standing_on_own
 from checkpost.checks.world import WATCH, Watch, World
 from checkpost.engine.plan import Planned
 from checkpost.engine.schedule import Footprint, Work, carry_out
@@ -153,7 +154,7 @@ class Runner:
             await calm.aclose()
         outcome = "failed" if found else outcome
         try:
-            await case.clean()
+            await clean(case)
         except NotCompleted as error:
             case.remark(str(error))
         except Exception as error:  # its rows are looked for at the end

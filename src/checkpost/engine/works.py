@@ -8,11 +8,12 @@ from collections.abc import Iterable, Sequence
 from functools import partial
 
 from checkpost.checks.order import builds_on
-from checkpost.checks.parents import FIRST, reached, touches
+from checkpost.checks.parents import FIRST, touches
 from checkpost.checks.registry import HOLD
 from checkpost.checks.world import World
 from checkpost.engine.plan import Planned
 from checkpost.engine.schedule import Footprint, Use, Work
+from checkpost.model.precedence import reached
 from checkpost.model.resource import Resource
 
 #: The checks that look at rows of several tables at once.

@@ -163,7 +163,14 @@ def total_pointer(schema: Node | None, rows: str = "") -> str | None:
         for pointer, name, member in _members(shape_of(schema))
         if normal(name) in known and member.types & {"integer", "number", "string"}
     ]
-    return min(candidates, default=(0, None))[1]
+    return min(candidates, default=(0, _beside_pages(shape_of(schema))))[1]
+
+
+def _beside_pages(shape: Shape) -> str | None:
+    """Where a bare noun for rows counts all of them, as ``pages`` beside it counts all pages."""
+    counts = {pointer: name for pointer, name, member in _members(shape) if member.types == {"integer"}}
+    nouns = (each for each, name in counts.items() if normal(name) in ROW_NOUNS)
+    return next((each for each in nouns if f"{each.rpartition('/')[0]}/pages" in counts), None)
 
 
 def next_pointer(schema: Node | None) -> str | None:

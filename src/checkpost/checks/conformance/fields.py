@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from typing import Any
 
 from checkpost.checks.conformance.body import body_finding
 from checkpost.checks.conformance.observation import Observation
@@ -31,6 +32,13 @@ def _says_nothing(documented: Response | None) -> bool:
     return bool(schemas) and all(not shape_of(each).keywords and not shape_of(each).types for each in schemas)
 
 
+def _holds_text(value: Any) -> bool:
+    """Whether a value holds a text or a number: a flag of that name, or nothing, gives no secret away."""
+    if isinstance(value, dict | list):
+        return any(_holds_text(each) for each in (value.values() if isinstance(value, dict) else value))
+    return not isinstance(value, bool) and value not in (None, "")
+
+
 def undocumented_fields(observation: Observation, resource: Resource, rows: Sequence[Row]) -> Iterator[Finding]:
     """Fields of rows that the contract does not name, where it says nothing of further ones. Of an answer that it does
     not describe, those alone that look like secrets."""
@@ -46,7 +54,7 @@ def undocumented_fields(observation: Observation, resource: Resource, rows: Sequ
         if name not in known and not _NO_FIELD.search(name) and not observation.broken(name, value)
     }
     for name in sorted(names):
-        leaks = bool(_SECRET.search(name))
+        leaks = bool(_SECRET.search(name)) and any(_holds_text(row.get(name)) for row in rows)
         if silent and not leaks:
             continue
         yield replace(
