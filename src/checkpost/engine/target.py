@@ -17,7 +17,7 @@ from checkpost.model.access import EVERYTHING, rights_of
 from checkpost.model.correction import Correction
 from checkpost.model.infer import infer
 from checkpost.model.resource import Model
-from checkpost.model.unfolding import fold_of, rows_by_name, unfolded, with_choices
+from checkpost.model.unfolding import fold_of, rows_by_name, unfolded, with_choices, with_values
 from checkpost.profile.credentials import PUBLIC, VARIABLE, Credential, Role
 from checkpost.profile.profile import Profile, error_at, nearest, read_environment, require_variables
 from checkpost.wire.fetch import loader
@@ -150,7 +150,7 @@ def understood(contract: Contract, profile: Profile) -> tuple[Contract, Model]:
             raise error_at(
                 profile, f"/tables/{place}", f"a table behind {fold.path} is written {fold.form}, not {each}"
             )
-    contract = with_choices(unfolded(contract, tables))
+    contract = with_choices(with_values(unfolded(contract, tables), profile.parameters))
     rows = rows_by_name(contract, tables)
     return contract, inferred(contract, profile, profile.resources, rows)
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Mapping
 
 from checkpost.contract.contract import Contract
+from checkpost.model.paths import nameless, parameters, plain
 from checkpost.model.resource import Doubt, Resource
 from checkpost.model.unfolding import fold_of
 
@@ -16,6 +18,28 @@ def folded_doubts(contract: Contract) -> list[Doubt]:
         return []
     message = f"which tables {fold.own} stands for is not stated; a run asks the API, if something lists them"
     return [Doubt(fold.path, message, f"tables: [{fold.form}, …]")]
+
+
+#: How many paths have to stand under a row that nothing lists, to be worth a line of the profile.
+_WORTH = 2
+
+
+def unlisted_doubts(contract: Contract, resources: Mapping[str, Resource]) -> list[Doubt]:
+    """That paths stand under rows of which no list gives the keys."""
+    listed = {nameless(plain(each.item)) for each in resources.values() if each.item and "list" in each.operations}
+    under: dict[str, list[str]] = defaultdict(list)
+    for operation in contract.operations:
+        head, brace, _ = operation.path.partition("}/")
+        if brace and nameless(head + "}") not in listed:
+            under[head + "}"].append(operation.path)
+    fold, found = fold_of(contract), []
+    for head, paths in under.items():
+        name = parameters(head)[-1]
+        message = f"which {name} to look under is not known, since nothing lists them ({len(paths)} operations)"
+        folded = fold is not None and fold.path.startswith(head)
+        if len(paths) >= _WORTH and len(parameters(head)) == 1 and not folded:
+            found.append(Doubt(f"{head}/…", message, f"parameters: {{{name}: VALUE}}"))
+    return found
 
 
 def doubts_of(resources: Mapping[str, Resource]) -> list[Doubt]:

@@ -17,7 +17,7 @@ from checkpost.model.bulk import bulk_of
 from checkpost.model.constants import constants_of
 from checkpost.model.correction import Correction
 from checkpost.model.doing import DOES, TELLS_WHO, without_doing
-from checkpost.model.doubts import doubts_of, folded_doubts
+from checkpost.model.doubts import doubts_of, folded_doubts, unlisted_doubts
 from checkpost.model.envelopes import (
     cursor_pointer,
     further_rows,
@@ -175,7 +175,8 @@ def infer(
         for operation in contract.operations
         if operation.place not in used
     )
-    return Model(tuple(resources.values()), others, (*folded_doubts(contract), *doubts_of(resources)))
+    doubts = (*folded_doubts(contract), *unlisted_doubts(contract, resources), *doubts_of(resources))
+    return Model(tuple(resources.values()), others, doubts)
 
 
 #: What is said of a list that holds rows drawn by chance.
@@ -432,6 +433,7 @@ def _resource(
         correction.paging,
         most_items,
         correction.shown_paging,
+        {each.name for each in fields},
     )
     total = correction.total or (total_pointer(listed, rows[0]) if rows and (rows[0] or rows_too) else None)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -35,6 +35,12 @@ _CURSORS = (
 _SURE = {*_LIMITS[:5], *_OFFSETS[:2], *_PAGES[:2]}
 
 
+#: From how many parameters named as fields on they are taken for filters, whatever their names say of pages.
+_FILTERS = 3
+#: Words of a parameter that has to do with pages.
+_PAGED = re.compile(
+    r"\b(?:pages?|paginat\w*|per page|limit|maximum number|number of (?:rows|items|results|records))\b", re.I
+)
 #: A maximum from here on is that of a type, and no page's.
 _OF_A_TYPE = 2**31 - 1
 
@@ -46,15 +52,20 @@ def infer_paging(
     stated: Mapping[str, Any],
     most_items: int | None = None,
     shown: Mapping[str, Any] | None = None,
+    fields: Container[str] = (),
 ) -> Paging:
     """How the list is read whole: as the profile states, else as the contract suggests. ``most_items`` is the most rows
-    that its answer may have, ``shown`` what was seen to page it where the contract describes nothing."""
+    that its answer may have, ``shown`` what was seen to page it where the contract describes nothing. Where several
+    parameters are named as ``fields`` of rows are, those filter, be one named ``count`` or ``page``."""
     if stated:
         return _as_stated(stated, Reason("the profile says so", "stated"))
     if shown:
         why = Reason("the list was seen to heed it, though the contract does not describe it", "likely")
         return replace(_as_stated(shown, why), untold=True)
     queries = [each for each in operation.parameters if each.location == "query"] if operation else []
+    filters = [each for each in queries if each.name in fields and not _PAGED.search(said_of(each))]
+    if len(filters) >= _FILTERS:
+        queries = [each for each in queries if each not in filters]
     limit, position, page = _find(queries, _LIMITS), _find(queries, _OFFSETS), _find(queries, _PAGES)
     if page is not None:
         # several ways on one list: a size goes with a page's number, a limit with an offset, or is one in all

@@ -206,9 +206,16 @@ def _distinct(found: list[Family]) -> list[Family]:
         for family in found
     ]
     counts = Counter(family.name for family in found)
+    ends = Counter(end for family in found if counts[family.name] > 1 for end in _ends(family))
     return [
         family
         if counts[family.name] == 1
-        else replace(family, name=(family.collection or family.item or "").strip("/"))
+        else replace(family, name=next((end for end in _ends(family) if ends[end] == 1), _ends(family)[-1]))
         for family in found
     ]
+
+
+def _ends(family: Family) -> list[str]:
+    """The last parts of a family's path, from two on to the whole."""
+    parts = [part for part in (family.collection or family.item or "").split("/") if part]
+    return ["/".join(parts[-count:]) for count in range(min(2, len(parts)), len(parts) + 1)]

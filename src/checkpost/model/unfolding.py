@@ -6,6 +6,8 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from operator import is_
+from typing import Any
+from urllib.parse import quote
 
 from checkpost.contract.contract import Contract, Operation
 from checkpost.contract.node import Node
@@ -132,6 +134,20 @@ def unfolded(contract: Contract, tables: Sequence[str]) -> Contract:
             continue
         rest = tuple(parameter for parameter in each.parameters if parameter.name not in fold.parameters)
         operations += [replace(each, path=each.path.replace(own, place), parameters=rest) for place in places]
+    return replace(contract, operations=tuple(operations))
+
+
+def with_values(contract: Contract, values: Mapping[str, Any]) -> Contract:
+    """The contract with stated values in place of parameters inside its paths: ``/{site}/lots/{id}`` becomes
+    ``/oslo/lots/{id}``. What a path ends with stays: it is the key of a row."""
+    operations = []
+    for each in contract.operations:
+        names = [name for name in values if f"/{{{name}}}/" in each.path]
+        path = each.path
+        for name in names:
+            path = path.replace(f"/{{{name}}}/", f"/{quote(str(values[name]), safe='')}/")
+        rest = tuple(one for one in each.parameters if one.location != "path" or one.name not in names)
+        operations.append(replace(each, path=path, parameters=rest) if names else each)
     return replace(contract, operations=tuple(operations))
 
 

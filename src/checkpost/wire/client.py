@@ -41,6 +41,8 @@ _READINGS = 3
 _TELLING = 20
 #: Purposes that only ask, by whatever method.
 _READS = {"list", "read"}
+#: A key as programs make it (RFC 9562, and shorter ones): signs, digits among them, and no spaces.
+_MADE_KEY = re.compile(r"(?=.*[0-9])[0-9A-Za-z_-]{16,64}")
 #: Names that drivers of databases have for the key of a row just made.
 _INSERTED = {"insertid", "insertedid", "lastinsertid", "lastinsertrowid", "lastrowid", "newid", "generatedid"}
 #: Members of an answer that hold no row, though theirs may be named for its fields, as the links of its references are.
@@ -150,6 +152,8 @@ class Client:
         matched = re.search(pattern + r"/?$", urlsplit(location).path)
         above = 0 if self.resource.under else len(self._within)
         parts = [unquote(part) for part in matched.groups()][above:] if matched else []
+        if not matched and re.fullmatch(r"[^/?#:]+", location):
+            parts = [unquote(location)]  # relative to the path that rows are created at, whether or not it ends in "/"
         if len(parts) != len(names):
             return None
         return tuple(self._part_of(name, text) for name, text in zip(names, parts, strict=True))
@@ -515,6 +519,7 @@ class Client:
         location = answer.header("location")
         if key is None and location:
             key = self.key_in_location(location)
+        key = key if key is not None else self._key_alone(answer.json)
         return key if key is not None else self.key_of(record)
 
     def _key_within(self, value: Any, depth: int) -> Key | None:
@@ -528,6 +533,15 @@ class Client:
         inside = [each for name, each in value.items() if isinstance(each, dict | list) and name not in others]
         inner = (self._key_within(each, depth - 1) for each in inside)
         return key if key is not None else next((each for each in inner if each is not None), None)
+
+    def _key_alone(self, value: Any) -> Key | None:
+        """The key where an answer is nothing else: a number, or a text that a program has made."""
+        field = self.resource.field(self.resource.key_fields[0]) if len(self.resource.key_fields) == 1 else None
+        if field is None or isinstance(value, bool):
+            return None
+        counts = isinstance(value, int) and "integer" in field.types
+        made = isinstance(value, str) and "string" in field.types and _MADE_KEY.fullmatch(value) is not None
+        return (value,) if counts or made else None
 
     def _inserted(self, answer: Mapping[str, Any]) -> Key | None:
         """The key of a new row under the name that drivers of databases give it."""

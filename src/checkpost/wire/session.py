@@ -78,6 +78,8 @@ class Session:
         self.rows_at: dict[str, str] = {}
         #: The resources whose creates were seen to be answered with other keys than rows have, and by which check.
         self.wrong_keys: dict[str, str] = {}
+        #: Tables whose list was seen to take what looks like a page's size for something else.
+        self.unsized: set[str] = set()
         #: What records are wrapped in though the contract does not say so (a JSON Pointer), by resource and purpose.
         self.wrappers: dict[tuple[str, Purpose], str] = {}
         #: How bodies say what came of a request, where the API answers all with one status.
