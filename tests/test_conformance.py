@@ -236,6 +236,7 @@ class SystematicCauses(unittest.TestCase):
         for method, status, shown, told in (
             ("POST", 201, {"key": "k"}, []),
             ("POST", 201, {"key": "k", "password": "p"}, [("error", ("password",))]),
+            ("POST", 201, {"password_change": None, "has_token": True}, []),
             ("GET", 200, {"key": "k"}, [("warning", ("key",))]),
         ):
             operation = contract.operation(method, "/rows")

@@ -13,6 +13,7 @@ from checkpost.model.flaws import flaws
 from checkpost.model.infer import infer
 from checkpost.model.paths import Family, families, singular
 from checkpost.model.resource import Model
+from checkpost.model.unfolding import with_values
 from tests.foreign import STYLES, Library
 from tests.support import contract_of
 
@@ -139,6 +140,8 @@ class Paths(unittest.TestCase):
         self.assertEqual(names, {"x", "y", "z"}, "what holds no more than items is called by what comes before")
         names = {family.name for family in families(["/x/books", "/y/books", "/v1/items"], {})}
         self.assertEqual(names, {"x/books", "y/books", "items"})
+        names = {family.name for family in families(["/api/v1/user/keys", "/api/v1/team/keys"], {})}
+        self.assertEqual(names, {"user/keys", "team/keys"}, "no more of a path than tells them apart")
 
     def test_stated_families_are_taken(self) -> None:
         stated = {"things": Family("things", "/list", "/thing/{id}")}
@@ -407,6 +410,37 @@ class Inference(unittest.TestCase):
         self.assertEqual(paging(("limit", number), ("from", number)), "offset")
         self.assertEqual(paging(("count", {"type": "boolean"}), ("start", day)), "none")
         self.assertEqual(paging(("page", {"type": "string"})), "page")
+        stocks = {"type": "object", "properties": {**ROW["properties"], "count": number, "page": number}}
+        parameters = [{"name": each, "in": "query", "schema": number} for each in stocks["properties"]]
+        listed = operation({"type": "array", "items": stocks}, parameters=parameters)
+        told = model_of({"/a": {"get": listed}, "/a/{id}": {"get": operation(stocks)}}).resources[0].paging
+        self.assertEqual((told.style, told.limit), ("none", None), "what is named as fields are filters by them")
+
+    def test_a_bare_noun_counts_all_rows_beside_a_bare_number_of_pages(self) -> None:
+        def total(*names: str) -> str | None:
+            about = {"type": "object", "properties": {name: {"type": "integer"} for name in names}}
+            page = {"type": "object", "properties": {"lots": {"type": "array", "items": ROW}, "meta": about}}
+            return model_of({"/lots": {"get": operation(page)}}).resources[0].envelope.total
+
+        self.assertEqual(total("page", "pages", "records"), "/meta/records")
+        self.assertIsNone(total("page", "records"), "they may be those of the page")
+
+    def test_values_are_put_into_paths_under_rows_that_nothing_lists(self) -> None:
+        rows = {"type": "array", "items": ROW}
+        paths = {
+            "/sites/{site}": {"get": operation(ROW)},
+            "/sites/{site}/lots": {"get": operation(rows), "post": operation(ROW, ROW)},
+            "/sites/{site}/lots/{id}": {"get": operation(ROW), "delete": operation()},
+        }
+        settling = [each.settle for each in model_of(paths).doubts]
+        self.assertIn("parameters: {site: VALUE}", settling)
+        contract = with_values(contract_of({"openapi": "3.1.0", "info": {}, "paths": paths}), {"site": "oslo 1"})
+        lots = infer(contract).resource("lots")
+        assert lots is not None
+        self.assertEqual(
+            (lots.operations["list"].path, lots.item), ("/sites/oslo%201/lots", "/sites/oslo%201/lots/{id}")
+        )
+        self.assertIn("/sites/{site}", [each.path for each in contract.operations], "what ends a path is a key")
 
     def test_lists_of_what_are_no_rows_are_no_resources(self) -> None:
         names = {"type": "array", "items": {"type": "string"}}

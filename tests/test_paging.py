@@ -300,6 +300,9 @@ class Rows(unittest.TestCase):
         self.assertEqual(client.new_key(Answer(201, location), {}), (12,))
         self.assertIsNone(client.new_key(Answer(201, (("Location", "/others/12"),)), {}))
         self.assertIsNone(client.new_key(Answer(200, (), b'{"ok": true}'), {"name": "x"}))
+        self.assertEqual(client.new_key(Answer(201, (("Location", "12"),)), {}), (12,), "relative to the list")
+        self.assertEqual(client.new_key(Answer(201, (), b"12"), {}), (12,))
+        self.assertIsNone(client.new_key(Answer(201, (), b'"made"'), {}), "a text that says something")
 
     def test_urls_are_escaped(self) -> None:
         client = self.client()

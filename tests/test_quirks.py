@@ -139,6 +139,47 @@ class TwoShaped(Library):
         return JSONResponse(json.loads(bytes(answer.body))["results"])
 
 
+class OneOfTwo(Library):
+    """A book needs a subtitle or a word on whether it is in print; no field needs to be there by itself."""
+
+    def broken(self, body: Any, partial: bool) -> bool:
+        lacks = isinstance(body, dict) and not partial and not {"subtitle", "in_print"} & set(body)
+        return lacks or super().broken(body, partial)
+
+
+class TwoViews(Library):
+    """A list shows the title alone, where reading a book shows it with the language that it is in."""
+
+    def book_schema(self, writable: bool, required: bool) -> Json:
+        schema = super().book_schema(writable, required)
+        if not writable:
+            schema["properties"]["about"] = {"type": "object", "additionalProperties": {"type": "object"}}
+        return schema
+
+    def shown(self, book: Json) -> Json:
+        return {**super().shown(book), "about": {"title": {"text": book["title"], "language": "en"}}}
+
+    async def listed(self, request: Request) -> Response:
+        answer = await super().listed(request)
+        page = json.loads(bytes(answer.body))
+        if answer.status_code != 200:
+            return answer
+        for book in page[self.style.rows]:
+            book["about"] = {"title": book["title"]}
+        return JSONResponse(page)
+
+
+class Unseen(Library):
+    """What is made is in no list, and no book is read by its key."""
+
+    async def listed(self, request: Request) -> Response:
+        kept, self.books = self.books, {key: book for key, book in self.books.items() if key <= 23}
+        try:
+            return await super().listed(request)
+        finally:
+            self.books = kept
+
+
 class SoundQuirks(unittest.TestCase):
     def silent(self, library: Library, contract: Json | None = None, **options: Any) -> Result:
         before = copy.deepcopy(library.books)
@@ -208,6 +249,33 @@ class SoundQuirks(unittest.TestCase):
         self.assertFalse([each for each in result.exchanges if (each.request.body or b"").startswith(b'{"input"')])
         made = [each for each in result.checks if (each.check, each.outcome) == ("create.stored", "passed")]
         self.assertEqual(len(made), 1)
+
+    def test_rules_of_several_fields_at_once_are_met_or_nothing_is_said(self) -> None:
+        library = OneOfTwo(PLAIN)
+        contract = library.contract()
+        new = contract["components"]["schemas"]["NewBook"]
+        new["anyOf"] = [{"required": ["subtitle"]}, {"required": ["in_print"]}]
+        self.silent(library, contract)
+
+    def test_two_views_of_a_row_that_the_contract_describes(self) -> None:
+        library = TwoViews(PLAIN)
+        contract = library.contract()
+        page = contract["paths"][library.path]["get"]["responses"]["200"]["content"]["application/json"]["schema"]
+        rows = page["properties"][library.style.rows]
+        text = {"type": "object", "additionalProperties": {"type": "string"}}
+        rows["items"] = copy.deepcopy(contract["components"]["schemas"]["Book"])
+        rows["items"]["properties"]["about"] = text
+        self.silent(library, contract)
+
+    def test_of_rows_that_nothing_shows_one_is_made(self) -> None:
+        library = Unseen(PLAIN)
+        contract = library.contract()
+        del contract["paths"]["/api/books/{id}"]["get"]
+        result = run_on(library, contract)
+        self.assertEqual(
+            [each.title for each in told(result) if each.severity == "error"], ["A created row is not there"]
+        )
+        self.assertEqual((len(library.books), len(result.left)), (24, 1))
 
     def test_moments_and_versions_that_the_server_keeps(self) -> None:
         self.silent(Kept(PLAIN))

@@ -118,6 +118,8 @@ MARKS = Table(
 )
 #: A table without any text: nothing in it can bear a mark.
 COUNTS = Table("counts", ("id",), (Column("crop_id", "integer", True, "crops"), Column("seeds", "integer", True)))
+#: A table with a column that is named as the size of a page often is.
+STOCKS = Table("stocks", ("id",), (Column("label", required=True), Column("count", "integer")))
 #: Two empty tables that refer to each other.
 HEADS = Table("heads", ("id",), (Column("name", required=True), Column("team_id", "integer", False, "teams")), rows=0)
 TEAMS = Table("teams", ("id",), (Column("name", required=True), Column("head_id", "integer", True, "heads")), rows=0)
@@ -202,6 +204,10 @@ class Temper:
     found_by_uid: bool = False
     #: Rows that are made are stored, and shown nowhere.
     unseen: bool = False
+    #: The one parameter of lists, which leaves the rows with that value in the column of its name.
+    lone_filter: str = ""
+    #: What is no record is stored as one of nothing, and fails with 500 but for null.
+    stores_no_record: bool = False
     #: Signs that divide the keys of several rows in a path: all of them are read, changed and removed.
     divides: str = ""
     #: What is left out gets a value of the server's own.
@@ -442,7 +448,7 @@ class Api:
                 return self._bad()
             shown = self._shown(table.name, _role(headers))
             rows = [row for _, row in sorted(shown.items(), key=lambda each: str(each[0]).zfill(20))]
-            if self.temper.by_filter or self.temper.divides:
+            if self.temper.by_filter or self.temper.divides or self.temper.lone_filter:
                 rows = [row for row in rows if all(str(row[n]) == v for n, v in query.items() if n in row)]
             if self.temper.apart:
                 rows = [{name: value for name, value in row.items() if name != "~by"} for row in rows]
@@ -507,6 +513,9 @@ class Api:
         temper, record = self.temper, self._read_body(body)
         if temper.accepts_all and headers.get("Content-Type", "").startswith("text/"):
             record = {}  # the body of another media type is passed over
+        if record is None and temper.stores_no_record and body in {b"null", b'["no record"]', b'"record"'}:
+            key = self._insert(table, {each.name: None for each in table.columns})
+            return (201, self.rows[table.name][key]) if body == b"null" else (500, {"error": "failed"})
         if record is None:
             return 400, {"error": "this is no record"}
         if self.random.random() < temper.creates_fail:
@@ -737,6 +746,8 @@ class Api:
             {"name": name, "in": "query", "description": f"Only rows with this {name}.", "schema": {"type": "string"}}
             for name in (*table.key, *(each.name for each in table.columns))
         ] if self.temper.by_filter or self.temper.divides else []  # fmt: skip
+        if self.temper.lone_filter:
+            limits = [{"name": self.temper.lone_filter, "in": "query", "schema": {"type": "integer"}}]
         listing: Json = {"get": {"parameters": [*limits, *filters], "responses": {"200": _json(page), **answers}}}
         listing["post"] = {
             "requestBody": _body(f"New{title}"),

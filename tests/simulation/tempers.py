@@ -17,6 +17,7 @@ from tests.simulation.api import (
     RACKS,
     SHELVES,
     SIGNS,
+    STOCKS,
     TAGS,
     TEAMS,
     TINS,
@@ -131,6 +132,8 @@ TEMPERS = (
     Temper("one row is the default, and it takes anything", (BINS,), accepts_all=True, key_overwrites=True),
     Temper("what refers to a row changes it", (CROPS, LOTS, BEDS), touches=True),
     Temper("that, and every row has one for itself", (BEDS, SIGNS, TAGS, MARKS, LOTS, CROPS), touches=True, lost=0.02),
+    Temper("filters by what is named as a page's size", (STOCKS, TAGS), lone_filter="count", answers="nothing"),
+    Temper("stores what is no record", (CROPS, LOTS), stores_no_record=True, lost=0.02),
     Temper("people at work", (CROPS, LOTS, TAGS, MARKS), others=0.2),
 )
 BY_NAME = {each.name: each for each in TEMPERS}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Collection
 
 from checkpost.checks.case import Case
 from checkpost.checks.records import new_record
@@ -16,7 +16,10 @@ from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
 from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Request
+from checkpost.wire.listing import Key
 
+#: Of what makes rows that cannot be told: a body that is no record.
+_BODY = "body"
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 
 
@@ -39,14 +42,20 @@ async def broken_body(case: Case) -> AsyncIterator[Finding]:
     others: tuple[Purpose, ...] = ("update", "replace")
     purposes += [purpose for purpose in others if case.has(purpose)]
     own = (await case.own())[0]
+    known = (await case.listing()).by_key.keys() if case.has("list") else frozenset[Key]()
     for purpose in purposes:
         for situation, raw in bodies:
             if purpose == "create":
+                if _BODY in case.world.spoiling:
+                    case.remark("a body that is no record is stored and cannot be told: no more are sent")
+                    break
                 try:
                     exchange, _ = await case.create({}, situation, raw=raw)
                 except Unsafe as why:
                     case.remark(str(why))
                     continue
+                if exchange.answer.status >= 500 and await _has_grown(case, known):
+                    case.world.spoiling.add(_BODY)
             else:
                 exchange = await case.send(purpose, situation, key=own.key, raw=raw)
             operation = case.operation(purpose)
@@ -64,6 +73,15 @@ async def broken_body(case: Case) -> AsyncIterator[Finding]:
                     subjects=[situation],
                     evidence=[exchange],
                 )
+                if purpose == "create":
+                    break  # what takes one takes others, and may fail only after it has stored them
+
+
+async def _has_grown(case: Case, known: Collection[Key]) -> bool:
+    """Whether the list holds rows that were not there and that no answer has told of."""
+    if not case.has("list"):
+        return True
+    return bool((await case.listing()).by_key.keys() - known - case.made_keys)
 
 
 @check("errors.media-type", needs=_NEEDS, creates=True, cost=lambda resource: 2)

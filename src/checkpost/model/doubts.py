@@ -29,8 +29,10 @@ def unlisted_doubts(contract: Contract, resources: Mapping[str, Resource]) -> li
     listed = {nameless(plain(each.item)) for each in resources.values() if each.item and "list" in each.operations}
     under: dict[str, list[str]] = defaultdict(list)
     for operation in contract.operations:
+        whole = nameless(plain(operation.path))
+        ways = {whole[: at + 2] for at in range(len(whole)) if whole.startswith("{}", at)}
         head, brace, _ = operation.path.partition("}/")
-        if brace and nameless(head + "}") not in listed:
+        if brace and not ways & listed:
             under[head + "}"].append(operation.path)
     fold, found = fold_of(contract), []
     for head, paths in under.items():
