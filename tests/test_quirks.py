@@ -148,7 +148,7 @@ class OneOfTwo(Library):
 
 
 class TwoViews(Library):
-    """A list shows the title alone, where reading a book shows it with the language that it is in."""
+    """A list shows the title, where reading a book shows the language that it is in."""
 
     def book_schema(self, writable: bool, required: bool) -> Json:
         schema = super().book_schema(writable, required)
@@ -157,7 +157,7 @@ class TwoViews(Library):
         return schema
 
     def shown(self, book: Json) -> Json:
-        return {**super().shown(book), "about": {"title": {"text": book["title"], "language": "en"}}}
+        return {**super().shown(book), "about": {"title": {"language": "en"}}}
 
     async def listed(self, request: Request) -> Response:
         answer = await super().listed(request)
