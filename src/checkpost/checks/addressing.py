@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from checkpost.checks.case import Case
+from checkpost.checks.registry import Skipped
 from checkpost.findings import Finding
 from checkpost.model.paths import normal
 from checkpost.model.resource import Key
@@ -20,7 +21,8 @@ _LIKE_KEY = re.compile(rf"(?:{'|'.join(_LIKE_KEYS)})$")
 
 async def found_otherwise(case: Case, row: Row, rows: Sequence[Row], missed: Exchange) -> Finding | None:
     """A finding if a row, which the documented key does not find, is found by another of its fields; the run goes on
-    with that one. ``rows`` are all of the list, ``missed`` the read that found nothing."""
+    with that one. ``rows`` are all of the list, ``missed`` the read that found nothing. Raises Skipped where the
+    contract does not document the key."""
     key = case.resource.key
     if key is None or len(key.fields) > 1 or key.reason.text == STATED or case.resource.under:
         return None
@@ -36,6 +38,8 @@ async def found_otherwise(case: Case, row: Row, rows: Sequence[Row], missed: Exc
         if read is None or read.get(name) != row[name] or read.get(documented) != row.get(documented):
             continue
         case.world.readdressed[case.resource.name] = name
+        if key.reason.certainty != "stated":
+            raise Skipped(f"its rows are found by {name}, and not by {documented}; it is asked anew by that")
         return case.finding(
             "error",
             "contract",

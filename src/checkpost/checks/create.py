@@ -61,6 +61,8 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
         if exchange.answer.status in {401, 403} and not wants(exchange, {**record, **unsaid_members(case, record)}):
             case.state.may_not_create = f"the role {case.world.role.name} may not create ({exchange.answer.status})"
             raise Skipped(case.state.may_not_create)
+        if case.resource.under and exchange.answer.status == 404:
+            raise Blocked(f"{case.state.not_creatable}: the row that it is looked at under is not found")
         if exchange.answer.refused and is_allowed(case, "create", exchange):
             yield case.finding(
                 "warning",

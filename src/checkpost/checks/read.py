@@ -146,7 +146,8 @@ async def item_equals_list(case: Case) -> AsyncIterator[Finding]:
         yield first
         return
     answers = [first, *await all_of(case.read(key) for key in sample[1:])]
-    if case.world.ledger is None and all(case.client.absent(exchange.answer) for exchange, _ in answers):
+    untold = case.resource.key is not None and case.resource.key.reason.certainty != "stated"
+    if (untold or case.world.ledger is None) and all(case.client.absent(exchange.answer) for exchange, _ in answers):
         found = await found_otherwise(case, before.by_key[sample[0]], before.rows, answers[0][0])
         if found is not None:
             yield found

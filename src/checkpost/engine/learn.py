@@ -138,7 +138,7 @@ def _again(target: Target, contract: Contract, rows: Mapping[str, Node], settled
     profile = target.profile
     corrections = {**settled, **profile.resources}
     model = inferred(contract, profile, corrections, rows)
-    return replace(target, contract=contract, model=model)
+    return replace(target, contract=contract, model=model, settled=settled, rows=rows)
 
 
 class _Reader:

@@ -25,7 +25,7 @@ async def preflight(world: World, resources: Sequence[Resource]) -> None:
     with at all; one list that works is enough to go on.
     """
     with_lists = [resource for resource in resources if "list" in resource.operations]
-    await _look_above(world, [each for each in world.model.resources if "list" in each.operations])
+    await look_above(world, [each for each in world.model.resources if "list" in each.operations])
     with_lists = [each for each in with_lists if not each.under or each.name in world.above]
 
     async def read(resource: Resource) -> Listing:
@@ -50,7 +50,7 @@ async def preflight(world: World, resources: Sequence[Resource]) -> None:
         raise NotCompleted(await _why(world, listings[0].exchanges[0], listings[0].problem))
 
 
-async def _look_above(world: World, resources: Sequence[Resource]) -> None:
+async def look_above(world: World, resources: Sequence[Resource]) -> None:
     """Choose the row under which each resource is looked at whose paths stand under another's rows: one that has rows
     under it, if one of the first has."""
     for resource in resources:

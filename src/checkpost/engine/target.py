@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from urllib.parse import urljoin, urlsplit
 
 from checkpost.contract.contract import Contract, SecurityScheme, Server
@@ -34,6 +34,9 @@ class Target:
     profile: Profile
     environment: Mapping[str, str]
     no_writes: str
+    #: What its API has told of itself: corrections by resource, and the schemas of rows.
+    settled: Mapping[str, Correction] = field(default_factory=dict)
+    rows: Mapping[str, Node] = field(default_factory=dict)
 
     @property
     def actors(self) -> dict[str, dict[str, str]]:
@@ -190,8 +193,8 @@ def check_names(profile: Profile, model: Model) -> None:
         for part, chosen in {**stated, "references": said.references}.items():
             for each in chosen if fields else ():
                 require(each, fields, f"field of {name}", "resources", name, part)
-        for field, other in said.references.items():
-            require(other.partition(".")[0], names, "resource", "resources", name, "references", field)
+        for referring, other in said.references.items():
+            require(other.partition(".")[0], names, "resource", "resources", name, "references", referring)
     for name, role in profile.access:
         if name != EVERYTHING:
             require(name, names, "resource", "access", name, role)

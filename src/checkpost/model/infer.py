@@ -279,7 +279,8 @@ def _families(
     usual = {normal(singular(word)) for each in whole for word in (each.name, each.name.rpartition("/")[2])}
     acted = [each for each in acted if normal(singular(each.name)) not in usual]
     above = [*plain_ones, *acted]
-    return [*above, *nested_families([path for path in by_path if path not in used], above)]
+    posted = {path for path, methods in by_path.items() if "POST" in methods}
+    return [*above, *nested_families([path for path in by_path if path not in used], above, posted)]
 
 
 def _resource(
@@ -403,7 +404,7 @@ def _resource(
     if key is None and correction.telling and set(correction.telling) <= {each.name for each in fields}:
         key = Key(correction.telling, (), "server", Reason("each row of its list has another one", "guess"))
     if key is not None and len(key.fields) == 1:
-        fields = tuple(replace(each, unique=True) if each.name == key.fields[0] else each for each in fields)
+        fields = tuple(_as_key(each, key) for each in fields)
     next_at = correction.next or next_pointer(listed)
     guards = guards_of(operations, {purpose: shapes[purpose] for purpose in inner})
     if guards.version:
@@ -548,6 +549,15 @@ def _wrapper(operation: Operation | None, names: frozenset[str], layout: Layout)
         return lone_member(schema, names) if found is None and names else found
     inner = shape_of(inside(schema, "/data")).properties
     return "/data" if layout.fields_at in inner and "data" in shape_of(schema).properties else None
+
+
+def _as_key(each: Field, key: Key) -> Field:
+    """A field, unique where it is the key; one of the key's name but for its signs, as ``id`` is beside ``_id``, is the
+    key once more, and set by whatever sets that."""
+    if each.name == key.fields[0]:
+        return replace(each, unique=True)
+    again = normal(each.name) == normal(key.fields[0])
+    return replace(each, created=False, updated=False, replaced=False, required=False) if again else each
 
 
 def _keyed_by_name(

@@ -162,11 +162,15 @@ def _with_item(found: list[Family], head: str, path: str) -> list[Family]:
     return [*found, Family(_last_word(head), None, path)]
 
 
-def nested_families(paths: Iterable[str], known: Iterable[Family]) -> list[Family]:
+def nested_families(
+    paths: Iterable[str], known: Iterable[Family], posted: Container[str] = frozenset()
+) -> list[Family]:
     """Collections that stand under the items of others and nowhere else, as ``/vaults/{code}/accessions`` does where
-    there is no ``/accessions``; with their items."""
+    there is no ``/accessions``; with their items. So do those that are only read elsewhere, and made there: at paths
+    that are ``posted`` to."""
     every, families_ = list(paths), list(known)
     names = {normal(singular(each.name)) for each in families_}
+    read = {normal(singular(each.name)) for each in families_ if each.collection and each.collection not in posted}
     found: list[Family] = []
     ranked = sorted(every)
     for above in [each for each in families_ if each.item]:
@@ -181,6 +185,9 @@ def nested_families(paths: Iterable[str], known: Iterable[Family]) -> list[Famil
             if items and normal(singular(word)) not in names:
                 names.add(normal(singular(word)))
                 found.append(Family(word, path, min(items, key=len), under=above.name))
+            elif items and normal(singular(word)) in read and path in posted:
+                read.discard(normal(singular(word)))
+                found.append(Family(f"{above.name}/{word}", path, min(items, key=len), under=above.name))
     return found
 
 

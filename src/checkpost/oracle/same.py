@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
 from datetime import UTC, datetime
 from decimal import Decimal, InvalidOperation
 from typing import Any
@@ -121,7 +122,11 @@ def _domain_lowered(address: str) -> str:
 
 def kept_by_server(field: Field, before: Any, after: Any, now: datetime) -> bool:
     """Whether a value is one that servers set themselves on a write, whatever the contract says: a moment
-    around ``now``, a number that counts versions, or who made or changed the row."""
+    around ``now``, a number that counts versions, or who made or changed the row; an object in which nothing else has
+    changed."""
+    if isinstance(before, dict) and isinstance(after, dict):
+        moved = [name for name in before.keys() | after.keys() if before.get(name) != after.get(name)]
+        return all(kept_by_server(replace(field, name=name), before.get(name), after.get(name), now) for name in moved)
     if _WHO.fullmatch(field.name):
         return True
     moment = instant(after) if isinstance(after, str) else None
