@@ -11,7 +11,7 @@ from urllib.parse import urljoin, urlsplit
 from checkpost.checks.addressing import found_otherwise
 from checkpost.checks.blame import blamed, said, wants
 from checkpost.checks.case import Case
-from checkpost.checks.first import first_row, unsaid_members
+from checkpost.checks.first import first_row, refers_to_nothing, unsaid_members
 from checkpost.checks.own import Own
 from checkpost.checks.readback import (
     answer_differs,
@@ -63,6 +63,8 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
             raise Skipped(case.state.may_not_create)
         if case.resource.under and exchange.answer.status == 404:
             raise Blocked(f"{case.state.not_creatable}: the row that it is looked at under is not found")
+        if exchange.answer.refused and _for_what_nothing_tells(case, record, exchange):
+            raise Blocked(case.state.not_creatable)
         if exchange.answer.refused and is_allowed(case, "create", exchange):
             yield case.finding(
                 "warning",
@@ -177,6 +179,12 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
     if read is not None:
         async for found in _reading_is_harmless(case, own, read, reads):
             yield found
+
+
+def _for_what_nothing_tells(case: Case, record: dict[str, Any], refused: Exchange) -> bool:
+    """Whether a record is refused for rows that nobody knows of, or for fields whose types the contract leaves open."""
+    named = blamed(refused, record.keys() & case.fields.keys())
+    return refers_to_nothing(refused) or (bool(named) and not any(case.fields[each].types for each in named))
 
 
 async def _referring(case: Case, own: Own) -> Own:

@@ -169,6 +169,11 @@ _NO_ROW = re.compile(
 )
 
 
+def refers_to_nothing(refused: Exchange) -> bool:
+    """Whether a refusal says that a row is not there which a record refers to."""
+    return _NO_ROW.search(refused.answer.text) is not None
+
+
 #: What a refusal says of a text that has to be JSON.
 _WANTS_JSON = re.compile(r"\bjson\b", re.I)
 

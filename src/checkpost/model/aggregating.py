@@ -58,7 +58,9 @@ def aggregating_of(
         found = _functions(operation, names)
         if found is not None:
             return found
-        if normal(rest) == "count":
+        if normal(rest) == "count" and not any(
+            each.required for each in operation.parameters if each.location == "query"
+        ):
             why = Reason(f"{operation.path} counts", "likely")
             return Aggregating(operation.path, {"count": ""}, why, rows=None, place=operation.place)
     return None

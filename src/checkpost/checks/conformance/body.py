@@ -106,6 +106,19 @@ def media_and_body(observation: Observation, documented: Response, validators: V
         return  # that a broken record or parameter is shown as it was taken is no fault of the answer
     bodies = [body]
     wrapped = _wrapped(media.schema, body) if answer.ok else None
+    array = _list_of_records(media.schema, body) if answer.ok and wrapped is None else ""
+    if array:
+        yield observation.finding(
+            "shape.body",
+            "error",
+            "contract",
+            "A list is answered where the contract describes one record",
+            "an object, as the schema describes it",
+            array,
+            "everywhere:list for a record",
+            media.place,
+        )
+        return
     if wrapped is not None:
         member, bodies = wrapped
         listed = shape_of(media.schema).is_array
@@ -150,6 +163,24 @@ def _wrapped(schema: Node, body: Any) -> tuple[str, list[Any]] | None:
             return name, [value] if shape.is_array else rows
     empty: Any = [] if shape.is_array else None
     return next(((name, []) for name, value in body.items() if value == empty and name in _WRAPPERS), None)
+
+
+def _list_of_records(schema: Node, body: Any) -> str:
+    """What an answer is that lists where one record is described: an array, or an object of no member that the schema
+    has, with one for rows; "" where it is something else."""
+    shape = shape_of(schema)
+    if not shape.properties or shape.is_array or not shape.is_object:
+        return ""
+    if isinstance(body, list) and all(isinstance(each, dict) for each in body):
+        return "an array"
+    if not isinstance(body, dict) or shape.properties.keys() & body.keys():
+        return ""
+    rows = next((name for name, value in body.items() if isinstance(value, list) and name in _LISTS), "")
+    return f"an object of {', '.join(list(body)[:8])}, with a list in {rows}" if rows else ""
+
+
+#: Members that hold a list, whatever is in it.
+_LISTS = frozenset({"data", "results", "items", "rows", "records", "content"})
 
 
 def _is_like(value: Any, names: Collection[str]) -> bool:
