@@ -50,6 +50,13 @@ class Table:
     columns: tuple[Column, ...]
     by_client: bool = False
     rows: int = 4
+    #: The column that refers to the row under which the table's paths stand; its bodies have none of it.
+    under: str = ""
+
+    @property
+    def above(self) -> str:
+        """The table under whose rows it stands."""
+        return next((each.refers for each in self.columns if each.name == self.under), "")
 
     def record(self, number: int, others: Mapping[str, list[Key]], random: Random) -> Json | None:
         """A row as people make them; None where nothing is there to refer to."""
@@ -120,6 +127,10 @@ MARKS = Table(
 COUNTS = Table("counts", ("id",), (Column("crop_id", "integer", True, "crops"), Column("seeds", "integer", True)))
 #: A table with a column that is named as the size of a page often is.
 STOCKS = Table("stocks", ("id",), (Column("label", required=True), Column("count", "integer")))
+#: A table whose paths stand under the rows of another.
+SOWINGS = Table(
+    "sowings", ("id",), (Column("crop_id", "integer", True, "crops"), Column("label", required=True)), under="crop_id"
+)
 #: Two empty tables that refer to each other.
 HEADS = Table("heads", ("id",), (Column("name", required=True), Column("team_id", "integer", False, "teams")), rows=0)
 TEAMS = Table("teams", ("id",), (Column("name", required=True), Column("head_id", "integer", True, "heads")), rows=0)
@@ -379,8 +390,13 @@ class Api:
     def _handle(self, method: str, url: str, headers: Mapping[str, str], body: bytes | None) -> tuple[int, Any]:
         parts = urlsplit(url)
         pieces = [unquote(each) for each in parts.path.removeprefix(urlsplit(BASE).path).strip("/").split("/")]
-        table = self.tables.get(pieces[0])
         query = dict(parse_qsl(parts.query, keep_blank_values=True))
+        inner = self.tables.get(pieces[2]) if len(pieces) > 2 else None
+        if inner is not None and inner.above == pieces[0]:
+            return self._under(inner, pieces, method, query, headers, body)
+        table = self.tables.get(pieces[0])
+        if table is not None and table.under:
+            return 404, {"error": "there is no such path"}
         if self.temper.purges and table is not None and pieces[-1] == "hard-delete" and method == "DELETE":
             rows, key = self.rows[table.name], self._key(table, pieces[1:-1]) or ()
             kept = self.temper.purges == "live" and "~gone" in rows.get(key, {})
@@ -415,6 +431,25 @@ class Api:
             return done[0] if done else (404, {"error": "not found"})
         return self._item(table, key, method, headers, body)
 
+    def _under(
+        self, table: Table, pieces: list[str], method: str, query: Json, headers: Mapping[str, str], body: bytes | None
+    ) -> tuple[int, Any]:
+        """What is asked of a table under a row of another: of its rows those that refer to that one."""
+        above = self._key(self.tables[pieces[0]], pieces[1:2])
+        if above not in self._shown(pieces[0]) or len(pieces) > 4:
+            return 404, {"error": "not found"}
+        if len(pieces) == 3:
+            if method == "POST":
+                return self._create(table, body, headers, {table.under: above[0]})
+            return self._collection(table, method, {**query, table.under: str(above[0])}, headers, body)
+        key = self._key(table, pieces[3:])
+        if key is None or self.rows[table.name].get(key, {}).get(table.under) != above[0]:
+            return 404, {"error": "not found"}
+        answer = self._item(table, key, method, headers, body)
+        if key in self.rows[table.name]:  # whatever a body says of it, the path says what it is under
+            self.rows[table.name][key][table.under] = above[0]
+        return answer
+
     def _key(self, table: Table, texts: list[str]) -> Key | None:
         parts: list[Any] = []
         for name, text in zip(table.key, texts, strict=False):
@@ -448,7 +483,7 @@ class Api:
                 return self._bad()
             shown = self._shown(table.name, _role(headers))
             rows = [row for _, row in sorted(shown.items(), key=lambda each: str(each[0]).zfill(20))]
-            if self.temper.by_filter or self.temper.divides or self.temper.lone_filter:
+            if self.temper.by_filter or self.temper.divides or self.temper.lone_filter or table.under:
                 rows = [row for row in rows if all(str(row[n]) == v for n, v in query.items() if n in row)]
             if self.temper.apart:
                 rows = [{name: value for name, value in row.items() if name != "~by"} for row in rows]
@@ -509,7 +544,9 @@ class Api:
                 found[each.name] = int(number[0])
         return found
 
-    def _create(self, table: Table, body: bytes | None, headers: Mapping[str, str]) -> tuple[int, Any]:
+    def _create(
+        self, table: Table, body: bytes | None, headers: Mapping[str, str], above: Json | None = None
+    ) -> tuple[int, Any]:
         temper, record = self.temper, self._read_body(body)
         if temper.accepts_all and headers.get("Content-Type", "").startswith("text/"):
             record = {}  # the body of another media type is passed over
@@ -518,6 +555,7 @@ class Api:
             return (201, self.rows[table.name][key]) if body == b"null" else (500, {"error": "failed"})
         if record is None:
             return 400, {"error": "this is no record"}
+        record = {**record, **(above or {})}
         if self.random.random() < temper.creates_fail:
             return 500, {"error": "failed"}
         if temper.coerces:
@@ -717,8 +755,9 @@ class Api:
             own |= {"uid": {"type": "string", "readOnly": True}} if self.temper.found_by_uid else {}
             required = [each.name for each in table.columns if each.required]
             title = table.name.title().replace("-", "")
-            schemas[f"New{title}"] = _object(columns, required)
-            schemas[f"Some{title}"] = _object({n: s for n, s in columns.items() if n not in table.key}, [])
+            sent = {name: schema for name, schema in columns.items() if name != table.under}
+            schemas[f"New{title}"] = _object(sent, [each for each in required if each in sent])
+            schemas[f"Some{title}"] = _object({n: s for n, s in sent.items() if n not in table.key}, [])
             shown = [name for name in required if name not in self.hidden]
             schemas[title] = _object(
                 {**own, **columns}, [*(name for name in own if name not in {"reads", "changes"}), *shown]
@@ -755,6 +794,14 @@ class Api:
         }
         change = {"requestBody": _body(f"Some{title}"), "responses": {"200": {"description": "done"}, **answers}}
         delete = {"responses": {"204": {"description": "gone"}, "200": {"description": "gone"}, **answers}}
+        if table.under:
+            above = [{"name": table.under, "in": "path", "required": True, "schema": {"type": "integer"}}]
+            own = [{"name": "id", "in": "path", "required": True, "schema": {"type": "integer"}}]
+            path = f"/{table.above}/{{{table.under}}}/{table.name}"
+            yield path, {"parameters": above, **listing}
+            read = {"responses": {"200": _json(row), **answers}}
+            yield f"{path}/{{id}}", {"parameters": [*above, *own], "get": read, "patch": change, "delete": delete}
+            return
         if self.temper.by_filter:
             yield (
                 f"/{table.name}",

@@ -17,6 +17,7 @@ from tests.simulation.api import (
     RACKS,
     SHELVES,
     SIGNS,
+    SOWINGS,
     STOCKS,
     TAGS,
     TEAMS,
@@ -134,6 +135,9 @@ TEMPERS = (
     Temper("that, and every row has one for itself", (BEDS, SIGNS, TAGS, MARKS, LOTS, CROPS), touches=True, lost=0.02),
     Temper("filters by what is named as a page's size", (STOCKS, TAGS), lone_filter="count", answers="nothing"),
     Temper("stores what is no record", (CROPS, LOTS), stores_no_record=True, lost=0.02),
+    Temper("a table under rows of another", (CROPS, SOWINGS), lost=0.02),
+    Temper("that, and what is under a row changes it", (CROPS, SOWINGS), touches=True),
+    Temper("that, key given again", (CROPS, SOWINGS), keys_reused="largest", touches=True, lost=0.03, others=0.1),
     Temper("people at work", (CROPS, LOTS, TAGS, MARKS), others=0.2),
 )
 BY_NAME = {each.name: each for each in TEMPERS}

@@ -164,7 +164,11 @@ def amiss(api: Api, left: Iterable[Left]) -> list[str]:
     told = list(left)
     # a row may be named by the key that the contract has, or by the field that finds it
     keys = {(name, (row.get("uid"),)): key for name, rows in api.rows.items() for key, row in rows.items()}
-    named = {(each.table, keys.get((each.table, each.key or ()), each.key)): each.certain for each in told}
+    named = {}
+    for each in told:
+        # the key of what stands under another row begins with that row's
+        own = each.key[-1:] if each.key and api.tables[each.table].under else each.key
+        named[each.table, keys.get((each.table, each.key or ()), own)] = each.certain
     found = []
     for name, rows in api.rows.items():
         people = api.foreign[name]

@@ -31,8 +31,11 @@ async def standing_on_own(case: Case) -> AsyncIterator[None]:
         return
     case.above = {}
     try:
+        if check.name == FIRST and case.resource.under in targets:
+            await _stand_under(case)
         for target in targets:
-            await _stand(case, target, others)
+            if target != case.resource.under:
+                await _stand(case, target, others)
         yield
     finally:
         case.above = None
@@ -42,6 +45,26 @@ async def standing_on_own(case: Case) -> AsyncIterator[None]:
         for other in reversed(others):
             await clean(other)
             case.requests += other.requests
+
+
+async def _stand_under(case: Case) -> None:
+    """Make a row for those of a table whose paths stand under another's: what is written there may change it. From now
+    on the table is looked at under that row, which stays until the end of the run."""
+    world, name = case.world, case.resource.name
+    target = world.model.resource(case.resource.under)
+    assert target is not None
+    async with world.making_parents:
+        if world.ledger is None or not is_open(world.state(target.name)):
+            return
+        other = replace(case.other(target), making=(*case.making, name))
+        rows = await new_rows(other, 1)
+        case.requests += other.requests
+    for key, _ in rows:
+        world.above[name] = key
+        world.ledger.journal.above(name, key)
+        case.client = world.client(case.resource)
+        world.state(name).before = listing = await case.listing()
+        world.ledger.know(name, listing)
 
 
 async def _stand(case: Case, name: str, others: list[Case]) -> None:
