@@ -93,6 +93,8 @@ class _Settling:
         self.tried: dict[tuple[str, Key], str] = {}
         self.asked: Counter[tuple[str, Key]] = Counter()
         self.purged: Counter[str] = Counter()
+        #: Tables that are looked at no more, since the row of the run's that their paths stand under is removed.
+        self.parted: set[str] = set()
         #: Whether a removal was accepted, and not seen to be done.
         self.later = False
 
@@ -109,16 +111,23 @@ class _Settling:
             self.waits(pause)
             await asyncio.sleep(pause)  # what is still on its way lands first, before any key is free again
         self.ledger.pending.clear()
+        open_ = {each.resource for each in unclear}
         pauses = [self.longest if any(each.status == 202 for each in unclear) else _SHORT] if unclear else []
         waiting = list(names)
         whole: set[str] = set()
         for _ in range(_MOST_ROUNDS):
+            waiting = [name for name in waiting if name not in self.parted]
             looks = await asyncio.gather(*(self._look(name, name in whole) for name in waiting))
             self.looks |= dict(zip(waiting, looks, strict=True))
             removed = False
             for name in waiting:
                 for key, entry in list(self.looks[name].own.items())[::-1]:
-                    removed = await self._remove(name, key, entry) or removed
+                    under = self._standing_under(name, key, names)
+                    if any(self.looks[each].own or (pauses and each in open_) for each in under):
+                        continue  # what is under it goes first, and is looked for as long as it may be there
+                    went = await self._remove(name, key, entry)
+                    self.parted |= set(under) if went else set()
+                    removed = went or removed
             if self.later:
                 await asyncio.sleep(self.longest)
                 self.ledger.pending.clear()
@@ -166,6 +175,12 @@ class _Settling:
             return list(TopologicalSorter(graph).static_order())
         except CycleError:
             return list(names)
+
+    def _standing_under(self, name: str, key: Key, names: Sequence[str]) -> list[str]:
+        """The tables that are looked at under a row."""
+        clients = {each: self.ledger.reach(each) for each in names}
+        under = {each: client for each, client in clients.items() if client is not None and client.resource.under}
+        return [each for each, client in under.items() if client.resource.under == name and client.within == key]
 
     async def _remove(self, name: str, key: Key, entry: Entry) -> bool:
         """Ask for a row's removal, as the role that made it or else as another; whether it was answered with success,

@@ -106,7 +106,7 @@ class Client:
         that sees every row, where this one may not. Without a ``door`` nothing can be written."""
         self._sees_all, self._door = sees_all, door
         self.session, self.resource, self.role = session, resource, role
-        self._base, self._observe, self._within = base_url.rstrip("/"), observe, within
+        self._base, self._observe, self.within = base_url.rstrip("/"), observe, within
 
     # -- addresses ---------------------------------------------------------------------------------
 
@@ -116,7 +116,7 @@ class Client:
         """The URL of an operation; path parameters are filled with the key, in order, or where the operation for a
         ``purpose`` takes the key elsewhere in its URL, it is put there."""
         # the key of what stands under another row begins with that row's own
-        above = () if key and self.resource.under else self._within
+        above = () if key and self.resource.under else self.within
         known = (*above, *(key or ()))
         if operation is self.resource.purge:  # a path for what was deleted need not stand under a row of another
             known = known[-len(PARAMETER.findall(operation.path)) :]
@@ -150,7 +150,7 @@ class Client:
         pieces = PARAMETER.split(self.resource.item)[::2]
         pattern = r"([^/()]+?)".join(re.escape(quote(piece, safe="/()=,'")) for piece in pieces)
         matched = re.search(pattern + r"/?$", urlsplit(location).path)
-        above = 0 if self.resource.under else len(self._within)
+        above = 0 if self.resource.under else len(self.within)
         parts = [unquote(part) for part in matched.groups()][above:] if matched else []
         if not matched and re.fullmatch(r"[^/?#:]+", location):
             parts = [unquote(location)]  # relative to the path that rows are created at, whether or not it ends in "/"
@@ -264,13 +264,13 @@ class Client:
         name, sent = self.resource.name, record if isinstance(record, dict) else {}
         if purpose == "create":
             chosen = self.key_of(sent) if self.resource.key and self.resource.key.assigned_by == "client" else None
-            made = Made(name, sent, chosen, self._within)
+            made = Made(name, sent, chosen, self.within)
             return Act("create", (made,), key_in=lambda answer: self.new_key(answer, sent))
         touched = ((name, key),) if key else ()
         by_filter = self.resource.operations.get(purpose) is operation and self.resource.picked_by_api(purpose)
         if purpose == "delete":
             return Act("remove", (), touched, by_filter)
-        return Act("change", (Made(name, sent, above=self._within),), touched, by_filter)
+        return Act("change", (Made(name, sent, above=self.within),), touched, by_filter)
 
     def _body(
         self,
@@ -319,9 +319,7 @@ class Client:
             return
         asking = self
         if self._sees_all:  # what another role does not see would be reached all the same
-            asking = Client(
-                self.session, self._base, self.resource, self._sees_all, None, self._within, door=self._door
-            )
+            asking = Client(self.session, self._base, self.resource, self._sees_all, None, self.within, door=self._door)
         answer = (await asking.send("read", key=key, check=check, situation="what the filter leaves")).answer
         rows = self.rows_in(answer.json) if answer.ok else None
         if rows is None or any(self.key_of(row) != key for row in rows):
@@ -379,7 +377,7 @@ class Client:
         if purge is None:
             return None
         resource = replace(self.resource, operations={**self.resource.operations, "delete": purge})
-        return Client(self.session, self._base, resource, self.role, self._observe, self._within, door=self._door)
+        return Client(self.session, self._base, resource, self.role, self._observe, self.within, door=self._door)
 
     def wrap_in(self, member: str, purpose: Purpose) -> None:
         """From now on requests for a purpose have their record in a member of the body; "" for as the contract says."""
@@ -432,7 +430,7 @@ class Client:
     def _below(self, row: Row) -> Row:
         """A row with the key of the row that it stands under, where it does not show it itself."""
         names = self.resource.key_fields
-        return {**dict(zip(names, self._within, strict=False)), **row}
+        return {**dict(zip(names, self.within, strict=False)), **row}
 
     def _with_key(self, key: str, row: Any) -> Any:
         """A row that stands under its key, with the key as its member."""
