@@ -220,7 +220,8 @@ def judge_change(
     touched = [
         name
         for name in differences(case.fields, before, after, others)
-        if name not in case.state.disputed and not kept_by_server(case.fields[name], before[name], after[name], now)
+        if name not in case.state.disputed
+        and not kept_by_server(case.fields[name], before[name], _without(after[name], before[name], case, change), now)
     ]
     if touched:
         name = touched[0]
@@ -279,6 +280,16 @@ def _refused(case: Case, change: dict[str, Any], exchange: Exchange) -> Finding:
         subjects=[name],
         evidence=[exchange],
     )
+
+
+def _without(after: Any, before: Any, case: Case, change: Mapping[str, Any]) -> Any:
+    """An object as it is now, with what it shows of a change as it was before: it may stand there once more."""
+    if not isinstance(after, dict) or not isinstance(before, dict):
+        return after
+    sent = [(case.fields[name], value) for name, value in change.items() if name in case.fields]
+    texts = {name: value for name, value in after.items() if isinstance(value, str) and value}
+    again = {name for name, value in texts.items() if any(same(each, one, value) for each, one in sent)}
+    return {name: before[name] if name in again and name in before else value for name, value in after.items()}
 
 
 #: How often rows that seem to be changed by an update are looked at once more.

@@ -337,10 +337,10 @@ def _wrapper(operation: Operation | None, names: frozenset[str], layout: Layout)
 
 def _as_key(each: Field, key: Key) -> Field:
     """A field, unique where it is the key; one of the key's name but for its signs, as ``id`` is beside ``_id``, is the
-    key once more, and set by whatever sets that."""
+    key once more, and set by whatever sets that; so is ``id`` beside a key of another name, if it need not be sent."""
     if each.name == key.fields[0]:
         return replace(each, unique=True)
-    again = normal(each.name) == normal(key.fields[0])
+    again = normal(each.name) == normal(key.fields[0]) or (normal(each.name) in {"id", "pk"} and not each.required)
     return replace(each, created=False, updated=False, replaced=False, required=False) if again else each
 
 
