@@ -25,7 +25,7 @@ _FAILING_LATE = {b'["no record"]', b'"record"'}
 _NEEDS: tuple[Purpose, ...] = ("create", "delete")
 
 
-@check("errors.broken-body", needs=_NEEDS, creates=True, cost=lambda resource: 10)
+@check("errors.broken-body", needs=_NEEDS, creates=True, alone=True, cost=lambda resource: 10)
 async def broken_body(case: Case) -> AsyncIterator[Finding]:
     """Is a body that is not JSON, empty, or of the wrong kind refused?"""
     if case.state.not_creatable:
@@ -59,7 +59,7 @@ async def broken_body(case: Case) -> AsyncIterator[Finding]:
                 except Unsafe as why:
                     case.remark(str(why))
                     continue
-                if exchange.answer.status >= 500 and await _has_grown(case, known):
+                if raw in _FAILING_LATE and exchange.answer.status >= 500 and await _has_grown(case, known):
                     case.world.spoiling.add(_BODY)
             else:
                 exchange = await case.send(purpose, situation, key=own.key, raw=raw)
