@@ -90,6 +90,18 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
         forget(case, own.key)
         await _kept(case, own.key)
         return
+    if by_key and in_list and await _goes_alone(case, own.key, evidence):
+        yield case.finding(
+            "error",
+            "expectation",
+            "A delete is undone while other requests are under way",
+            "the row is gone, as it is when nothing else is under way",
+            "success, and the row was still there, by its key and in the list",
+            cause="everywhere:undone beside others",
+            purpose="delete",
+            evidence=evidence,
+        )
+        return
     state.not_removable = state.ghosts = "a deleted row is still there"
     title, seen = "Delete answers with success, but the row stays", "it is still there, by its key and in the list"
     if not in_list and case.has("list"):
@@ -106,6 +118,19 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
         purpose="delete",
         evidence=evidence,
     )
+
+
+async def _goes_alone(case: Case, key: Key, evidence: list[Exchange]) -> bool:
+    """Whether a row that a delete has left is gone when it is deleted with nothing else under way. Writes go one at a
+    time from then on."""
+    async with case.world.session.pace.alone():
+        evidence.append(await case.send("delete", "deleting a row with nothing else under way", key=key))
+        if not evidence[-1].answer.ok or not await _is_gone(case, key):
+            return False
+    case.world.session.gentle = True
+    forget(case, key)
+    await _kept(case, key)
+    return True
 
 
 async def _stays(case: Case, why: str) -> None:

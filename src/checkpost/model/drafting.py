@@ -158,7 +158,7 @@ def drafted(
     shapes = {name: layout.shape(shape_of(node)) for name, node in {"row": row_schema, **inner}.items()}
     untold = untold if layout.plain and shapes["row"].properties else []
     shapes |= {each: _as_shown(shapes["row"], family.name, each) for each in untold}
-    fields = fields_of(shapes, correction.unique, correction.read_only)
+    fields = _each_once(fields_of(shapes, correction.unique, correction.read_only))
     named_by = max(((*each.query, *each.body) for each in family.addresses.values()), key=len, default=())
     own_item = family.item.removeprefix(family.collection or "") if family.under and family.item else family.item
     named_by = tuple(name.rpartition("/")[2] for name in named_by)
@@ -333,6 +333,18 @@ def _wrapper(operation: Operation | None, names: frozenset[str], layout: Layout)
         return lone_member(schema, names) if found is None and names else found
     inner = shape_of(inside(schema, "/data")).properties
     return "/data" if layout.fields_at in inner and "data" in shape_of(schema).properties else None
+
+
+def _each_once(fields: tuple[Field, ...]) -> tuple[Field, ...]:
+    """The fields, without what could be sent for a reference beside its key and is never shown, as ``crop`` beside
+    ``crop_id``: two values for one thing may differ."""
+    keys = {normal(each.name) for each in fields if each.created or each.updated}
+    return tuple(
+        replace(each, created=False, updated=False, replaced=False)
+        if f"{normal(each.name)}id" in keys and not each.shown and not each.required
+        else each
+        for each in fields
+    )
 
 
 def _as_key(each: Field, key: Key) -> Field:
