@@ -278,6 +278,20 @@ class SystematicCauses(unittest.TestCase):
                 self.assertEqual(finding.expected, 'type: "string"', "the rule is found under a path with braces")
         self.assertEqual(causes, {'everywhere:body type: "string"'})
 
+    def test_a_list_where_one_record_is_described_is_one_cause(self) -> None:
+        row = {"type": "object", "properties": {"id": {"type": "integer"}}, "required": ["id"]}
+        one = {"responses": {"200": _content("application/json", row)}}
+        paths = {"/rows": {"get": one}, "/others": {"get": one}}
+        contract = contract_of({"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths})
+        causes, validators = set(), Validators(contract)
+        for operation in contract.operations:
+            request = Request("GET", "http://127.0.0.1/rows", "r", {}, None)
+            for body in (b"[]", b'[{"id": "a"}]', b'{"rows": [], "count": 0}'):
+                answer = Answer(200, (("Content-Type", "application/json"),), body)
+                observation = Observation("rows", operation, Exchange(1, "read.list", request, answer, 0.1), "")
+                causes |= {each.cause for each in conform(observation, validators)}
+        self.assertEqual(causes, {"everywhere:list for a record"})
+
 
 class Alternatives(unittest.TestCase):
     def test_fields_that_were_not_asked_for_are_missing_from_none_of_several_shapes(self) -> None:

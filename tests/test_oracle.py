@@ -65,6 +65,10 @@ class Telling(unittest.TestCase):
         self.assertTrue(kept_by_server(field, int(seconds * 1000) - 70_000, int(seconds * 1000), now))
         self.assertTrue(kept_by_server(field, seconds - 70, seconds, now))
         self.assertFalse(kept_by_server(field, 12, 13, now))
+        before = {"owner": "me", "update_time": "2001-01-01T00:00:00Z", "kind": "a"}
+        after = {**before, "update_time": now.isoformat()}
+        self.assertTrue(kept_by_server(field, before, after, now), "a moment inside an object")
+        self.assertFalse(kept_by_server(field, before, {**after, "kind": "b"}, now))
         self.assertFalse(kept_by_server(field, int(seconds * 1000), int(seconds * 1000) - 7_000_000, now))
 
 

@@ -169,6 +169,20 @@ class TwoViews(Library):
         return JSONResponse(page)
 
 
+class Undone(Library):
+    """The second delete of all, which is the one that is looked behind, is undone, as where requests share a
+    transaction."""
+
+    deletes = 0
+
+    async def item(self, request: Request) -> Response:
+        kept, self.deletes = dict(self.books), self.deletes + (request.method == "DELETE")
+        answer = await super().item(request)
+        if request.method == "DELETE" and self.deletes == 2:
+            self.books = kept
+        return answer
+
+
 class Unseen(Library):
     """What is made is in no list, and no book is read by its key."""
 
@@ -266,6 +280,13 @@ class SoundQuirks(unittest.TestCase):
         rows["items"] = copy.deepcopy(contract["components"]["schemas"]["Book"])
         rows["items"]["properties"]["about"] = text
         self.silent(library, contract)
+
+    def test_a_delete_that_is_undone_beside_others_is_told_and_the_table_goes_on(self) -> None:
+        result = run_on(Undone(PLAIN))
+        told_of = [each.title for each in told(result) if each.severity == "error"]
+        self.assertEqual(told_of, ["A delete is undone while other requests are under way"])
+        self.assertIn(("update.each-field", "passed"), [(each.check, each.outcome) for each in result.checks])
+        self.assertEqual(result.left, ())
 
     def test_of_rows_that_nothing_shows_one_is_made(self) -> None:
         library = Unseen(PLAIN)
