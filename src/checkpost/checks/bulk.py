@@ -315,7 +315,11 @@ async def limits(case: Case) -> AsyncIterator[Finding]:
         )  # fmt: skip
     if bulk.largest is None or bulk.largest > _MOST or case.state.kept:
         return
-    sent = await create_many(case, bulk, await _many(case, bulk.largest + 1), "more rows than are allowed")
+    used = set(case.state.used)
+    try:
+        sent = await create_many(case, bulk, await _many(case, bulk.largest + 1), "more rows than are allowed")
+    finally:  # what came to no row is free for other checks
+        case.state.used.intersection_update(used | case.own_keys)
     if sent.exchange.answer.ok or sent.stored:
         yield bulk_finding(
             case, bulk, "More rows than the documented maximum are accepted",
