@@ -28,7 +28,7 @@ from checkpost.wire.client import Client
 from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Answer
 from checkpost.wire.session import Limits, Session
-from tests.simulation.api import BASE, CROPS, LOTS, USERS, Api, Temper
+from tests.simulation.api import BASE, CROPS, LOTS, SOWINGS, TAGS, USERS, Api, Temper
 from tests.simulation.clock import play
 from tests.simulation.tempers import BY_NAME
 from tests.simulation.trial import target_of
@@ -106,6 +106,10 @@ class Runs(unittest.TestCase):
             each for each in result.exchanges if each.request.method == "POST" and each.request.body in {b"", b"{}"}
         ]
         self.assertTrue(any(each.answer.ok for each in bare), "no row was made of nothing, so that nothing was tried")
+
+    def test_a_check_that_is_asked_again_writes_under_the_same_row(self) -> None:
+        result, _, api, _ = run_on(Temper("under", (CROPS, SOWINGS, TAGS), late=0.1, lost=0.05), seed=8)
+        self.assertEqual(amiss(api, result.left), [])
 
     def test_what_is_deleted_and_kept_is_removed_for_good(self) -> None:
         for name in ("soft delete, and a way to remove for good", "a way to remove for good, key given again"):

@@ -56,6 +56,8 @@ async def _stand_under(case: Case) -> None:
     async with world.making_parents:
         if world.ledger is None or not is_open(world.state(target.name)):
             return
+        if world.above.get(name) in world.ledger.own_keys(target.name):
+            return  # the check is asked again: what it made before may be under that row
         other = replace(case.other(target), making=(*case.making, name))
         rows = await new_rows(other, 1)
         case.requests += other.requests

@@ -4,7 +4,7 @@ was seen, never by an answer alone."""
 from __future__ import annotations
 
 import asyncio
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from graphlib import CycleError, TopologicalSorter
@@ -93,8 +93,6 @@ class _Settling:
         self.tried: dict[tuple[str, Key], str] = {}
         self.asked: Counter[tuple[str, Key]] = Counter()
         self.purged: Counter[str] = Counter()
-        #: Tables that are looked at no more, since the row of the run's that their paths stand under is removed.
-        self.parted: set[str] = set()
         #: Whether a removal was accepted, and not seen to be done.
         self.later = False
 
@@ -113,21 +111,18 @@ class _Settling:
         self.ledger.pending.clear()
         open_ = {each.resource for each in unclear}
         pauses = [self.longest if any(each.status == 202 for each in unclear) else _SHORT] if unclear else []
-        waiting = list(names)
+        waiting, under = list(names), self._stood_on(names)
         whole: set[str] = set()
         for _ in range(_MOST_ROUNDS):
-            waiting = [name for name in waiting if name not in self.parted]
             looks = await asyncio.gather(*(self._look(name, name in whole) for name in waiting))
             self.looks |= dict(zip(waiting, looks, strict=True))
             removed = False
             for name in waiting:
                 for key, entry in list(self.looks[name].own.items())[::-1]:
-                    under = self._standing_under(name, key, names)
-                    if any(self.looks[each].own or (pauses and each in open_) for each in under):
+                    inner = under.get((name, key), set())
+                    if any(self.looks[each].own or (pauses and each in open_) for each in inner):
                         continue  # what is under it goes first, and is looked for as long as it may be there
-                    went = await self._remove(name, key, entry)
-                    self.parted |= set(under) if went else set()
-                    removed = went or removed
+                    removed = await self._remove(name, key, entry) or removed
             if self.later:
                 await asyncio.sleep(self.longest)
                 self.ledger.pending.clear()
@@ -154,6 +149,8 @@ class _Settling:
         """A table as it is now; where little was left of a long list, by the keys of that, unless it is wanted
         whole."""
         last, entries = self.looks.get(name), self.entries(name)
+        if last is not None and await self._is_gone_above(name):
+            return last  # it was looked for before that went, and there is nowhere to look any more
         found = await look_again(self.ledger, name, last) if last is not None and not whole else None
         found = found or await look(self.ledger, name, entries, last)
         reader = self.ledger.reach(name)
@@ -176,11 +173,24 @@ class _Settling:
         except CycleError:
             return list(names)
 
-    def _standing_under(self, name: str, key: Key, names: Sequence[str]) -> list[str]:
-        """The tables that are looked at under a row."""
-        clients = {each: self.ledger.reach(each) for each in names}
-        under = {each: client for each, client in clients.items() if client is not None and client.resource.under}
-        return [each for each, client in under.items() if client.resource.under == name and client.within == key]
+    async def _is_gone_above(self, name: str) -> bool:
+        """Whether the row that a table is looked at under was the run's, and is seen to be removed."""
+        client = self.ledger.reach(name)
+        above = (client.resource.under, client.within) if client is not None and client.resource.under else None
+        reader = self.ledger.reach(above[0]) if above is not None and above in self.asked else None
+        if above is None or reader is None or "read" not in reader.resource.operations:
+            return False
+        answer = await read_row(reader, above[1])
+        return answer is not None and reader.absent(answer)
+
+    def _stood_on(self, names: Sequence[str]) -> Mapping[tuple[str, Key], set[str]]:
+        """The rows that tables are looked at under, by table and key, each with these."""
+        found: defaultdict[tuple[str, Key], set[str]] = defaultdict(set)
+        for name in names:
+            client = self.ledger.reach(name)
+            if client is not None and client.resource.under:
+                found[client.resource.under, client.within].add(name)
+        return found
 
     async def _remove(self, name: str, key: Key, entry: Entry) -> bool:
         """Ask for a row's removal, as the role that made it or else as another; whether it was answered with success,
