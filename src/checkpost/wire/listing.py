@@ -181,24 +181,25 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
     size = min(paging.largest or USUAL_PAGE, 1000)
     everything, asked = asked is EVERYTHING, counted(client, asked)
     pairs, headers = list(asked.pairs), dict(asked.headers)
-    name, limit = client.resource.name, paging.limit
-    if limit and name not in client.session.unsized:
+    name = client.resource.name
+    limit = paging.limit if name not in client.session.unsized else None
+    if limit:
         pairs.append((limit, size if paging.style != "none" else min(paging.largest or most, most)))
     if paging.style == "range":
         size = min(paging.largest or 1000, 1000)
         headers.update(position_of(client, 0, size).headers)
     first = await client.send("list", query=pairs, headers=headers, check=check, situation=situation)
-    if first.answer.status >= 400 and paging.limit and paging.largest is None:
+    if first.answer.status >= 400 and limit and paging.largest is None:
         # nothing says how long a page may be: it is as long as the list makes it
-        pairs.remove((paging.limit, dict(pairs)[paging.limit]))
+        pairs.remove((limit, dict(pairs)[limit]))
         first = await client.send("list", query=pairs, headers=headers, check=check, situation=situation)
     rows = client.rows_in(first.answer.json) if first.answer.ok else None
-    if rows == [] and limit and everything and name not in client.session.unsized and not paging.position:
+    if rows == [] and everything and limit in dict(pairs) and not paging.position:
         # what is taken for a size may filter: no row would ever be seen
         bare = await client.send("list", headers=headers, check=check, situation=situation)
         if bare.answer.ok and client.rows_in(bare.answer.json):
             client.session.unsized.add(name)
-            pairs, first, rows = [], bare, client.rows_in(bare.answer.json)
+            pairs, limit, first, rows = [], None, bare, client.rows_in(bare.answer.json)
     reader = _Reader(client, most, check, situation, pairs, headers)
     nothing_past_the_end = first.answer.status == _NOT_THERE and client.total_of(first.answer) == 0
     if rows is None and (nothing_past_the_end or first.answer.status == _NO_CONTENT):
@@ -221,7 +222,7 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
     elif paging.style in {"next", "cursor", "link"}:
         complete = await reader.along() and not (len(reader.pages) == 1 and is_full_page(first.answer, step))
     elif paging.style in {"none", "range"}:
-        short = not paging.limit or name in client.session.unsized or step < dict(pairs).get(paging.limit, 0)
+        short = not limit or step < dict(pairs).get(limit, 0)
         complete = total == step if total is not None else short and not says_more(first.answer, step)
         goes_on = paging.style == "none" and next_url(client, first) is not None
         if goes_on and (total is None or not complete):
