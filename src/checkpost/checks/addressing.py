@@ -39,7 +39,7 @@ async def found_otherwise(case: Case, row: Row, rows: Sequence[Row], missed: Exc
             continue
         case.world.readdressed[case.resource.name] = name
         if key.reason.certainty != "stated":
-            raise Skipped(f"its rows are found by {name}, and not by {documented}; it is asked anew by that")
+            raise Skipped(f"its rows are found by {name}, not by {documented}; the checks are repeated with that key")
         return case.finding(
             "error",
             "contract",

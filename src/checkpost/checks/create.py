@@ -62,7 +62,7 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
             case.state.may_not_create = f"the role {case.world.role.name} may not create ({exchange.answer.status})"
             raise Skipped(case.state.may_not_create)
         if case.resource.under and exchange.answer.status == 404:
-            raise Blocked(f"{case.state.not_creatable}: the row that it is looked at under is not found")
+            raise Blocked(f"{case.state.not_creatable}: the parent row is not found")
         if exchange.answer.refused and _for_what_nothing_tells(case, record, exchange):
             raise Blocked(case.state.not_creatable)
         if exchange.answer.refused and is_allowed(case, "create", exchange):

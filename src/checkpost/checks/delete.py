@@ -86,21 +86,21 @@ async def deleted_is_gone(case: Case) -> AsyncIterator[Finding]:
             listing = await case.listing()
             in_list = own.key in listing.by_key and case.is_still(own.key, listing.by_key[own.key])
             evidence.append(listing.exchanges[0])
-    if not by_key and not in_list:
+    undone = by_key and in_list and await _goes_alone(case, own.key, evidence)
+    if undone or not (by_key or in_list):
         forget(case, own.key)
         await _kept(case, own.key)
-        return
-    if by_key and in_list and await _goes_alone(case, own.key, evidence):
-        yield case.finding(
-            "error",
-            "expectation",
-            "A delete is undone while other requests are under way",
-            "the row is gone, as it is when nothing else is under way",
-            "success, and the row was still there, by its key and in the list",
-            cause="everywhere:undone beside others",
-            purpose="delete",
-            evidence=evidence,
-        )
+        if undone:
+            yield case.finding(
+                "error",
+                "expectation",
+                "A delete is undone while other requests are under way",
+                "the row is gone, as it is when nothing else is under way",
+                "success, and the row was still there, by its key and in the list",
+                cause="everywhere:undone beside others",
+                purpose="delete",
+                evidence=evidence,
+            )
         return
     state.not_removable = state.ghosts = "a deleted row is still there"
     title, seen = "Delete answers with success, but the row stays", "it is still there, by its key and in the list"
@@ -128,8 +128,6 @@ async def _goes_alone(case: Case, key: Key, evidence: list[Exchange]) -> bool:
         if not evidence[-1].answer.ok or not await _is_gone(case, key):
             return False
     case.world.session.gentle = True
-    forget(case, key)
-    await _kept(case, key)
     return True
 
 

@@ -52,7 +52,9 @@ async def broken_body(case: Case) -> AsyncIterator[Finding]:
                 if taken and raw in _FAILING_LATE:
                     continue
                 if _BODY in case.world.spoiling:
-                    case.remark("a body that is no record is stored and cannot be told: no more are sent")
+                    case.remark(
+                        "a body that is not a record was stored, and its row cannot be identified: no more are sent"
+                    )
                     break
                 try:
                     exchange, _ = await case.create({}, situation, raw=raw)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import defaultdict
 from collections.abc import Mapping
 
@@ -30,7 +31,7 @@ def unlisted_doubts(contract: Contract, resources: Mapping[str, Resource]) -> li
     under: dict[str, list[str]] = defaultdict(list)
     for operation in contract.operations:
         whole = nameless(plain(operation.path))
-        ways = {whole[: at + 2] for at in range(len(whole)) if whole.startswith("{}", at)}
+        ways = {whole[: each.end()] for each in re.finditer(r"\{\}", whole)}
         head, brace, _ = operation.path.partition("}/")
         if brace and not ways & listed:
             under[head + "}"].append(operation.path)

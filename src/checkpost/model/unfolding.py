@@ -140,6 +140,8 @@ def unfolded(contract: Contract, tables: Sequence[str]) -> Contract:
 def with_values(contract: Contract, values: Mapping[str, Any]) -> Contract:
     """The contract with stated values in place of parameters inside its paths: ``/{site}/lots/{id}`` becomes
     ``/oslo/lots/{id}``. What a path ends with stays: it is the key of a row."""
+    if not values:
+        return contract
     operations = []
     for each in contract.operations:
         names = [name for name in values if f"/{{{name}}}/" in each.path]

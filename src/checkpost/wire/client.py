@@ -14,6 +14,7 @@ from checkpost.contract.contract import Operation
 from checkpost.contract.node import Node
 from checkpost.contract.pointer import join, tokens, walk
 from checkpost.model.address import Address
+from checkpost.model.field import Field
 from checkpost.model.media import JSON_PATCH, request_media_type
 from checkpost.model.members import put_inside, put_together
 from checkpost.model.paths import PARAMETER, normal
@@ -532,9 +533,15 @@ class Client:
         inner = (self._key_within(each, depth - 1) for each in inside)
         return key if key is not None else next((each for each in inner if each is not None), None)
 
+    @property
+    def _only_key_field(self) -> Field | None:
+        """The field of a key that has one alone."""
+        names = self.resource.key_fields
+        return self.resource.field(names[0]) if len(names) == 1 else None
+
     def _key_alone(self, value: Any) -> Key | None:
         """The key where an answer is nothing else: a number, or a text that a program has made."""
-        field = self.resource.field(self.resource.key_fields[0]) if len(self.resource.key_fields) == 1 else None
+        field = self._only_key_field
         if field is None or isinstance(value, bool):
             return None
         counts = isinstance(value, int) and "integer" in field.types
@@ -543,8 +550,7 @@ class Client:
 
     def _inserted(self, answer: Mapping[str, Any]) -> Key | None:
         """The key of a new row under the name that drivers of databases give it."""
-        key = self.resource.key
-        field = self.resource.field(key.fields[0]) if key is not None and len(key.fields) == 1 else None
+        field = self._only_key_field
         if field is None:
             return None
         for name, value in answer.items():
