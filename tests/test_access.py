@@ -39,7 +39,9 @@ class Lines(unittest.TestCase):
             ("none", set()),
             ("all", set(ACTIONS)),
             ("read", set(READS)),
-            ("list, create update", {"list", "create", "update"}),
+            ("list, create update", {"list", "create", "update", "replace", "bulk"}),
+            ("read, delete", {*READS, "delete", "bulk"}),
+            ("list, read", {"list", "read"}),
         ):
             self.assertEqual(set(rights(text, None).actions), expected, text)
 

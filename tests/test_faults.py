@@ -24,19 +24,62 @@ from tests.foreign import Json, Library, Style
 from tests.support import run_against
 
 
+def _with_bulk(contract: Json, path: str) -> Json:
+    new, books = ({"type": "array", "items": {"$ref": f"#/components/schemas/{each}"}} for each in ("NewBook", "Book"))
+    content = {"content": {"application/json": {"schema": new}}}
+    made = {"description": "", "content": {"application/json": {"schema": books}}}
+    answers = {"201": made, "409": {"description": ""}, "422": {"description": ""}}
+    contract["paths"][path + "/bulk"] = {"post": {"requestBody": content, "responses": answers}}
+    return contract
+
+
+class Cut(Kept):
+    """Many books at once; a list that shows sixty of them and does not say that there are more: ``says`` does."""
+
+    says: str = ""
+
+    def contract(self) -> Json:
+        contract = super().contract()
+        if self.says:
+            listed = contract["paths"][self.path]["get"]["responses"]["200"]["content"]["application/json"]["schema"]
+            listed["properties"][self.says] = {"type": "boolean"}
+        return _with_bulk(contract, self.path)
+
+    async def create_many(self, request: Request) -> Response:
+        body = await self.body(request)
+        if isinstance(body, Response):
+            return body
+        if not isinstance(body, list) or any(self.broken(each, False) for each in body):
+            return self.refused(422)
+        if any(each[self.outer("author_id")] not in self.authors for each in body):
+            return self.refused(409)
+        first = self.last + 1
+        for each in body:
+            self.last += 1
+            self.books[self.last] = {"id": self.last, "in_print": True, "subtitle": None, **self.taken(each)}
+        return JSONResponse([self.shown(self.books[key]) for key in range(first, self.last + 1)], 201)
+
+    async def listed(self, request: Request) -> Response:
+        shown = json.loads(bytes((await super().listed(request)).body))
+        rows = self.style.rows
+        more = {self.says: len(shown[rows]) > 60} if self.says else {}
+        return JSONResponse({**shown, rows: shown[rows][:60], **more})
+
+    def app(self) -> Starlette:
+        app = super().app()
+        app.router.routes.insert(0, Route(self.path + "/bulk", self.create_many, methods=["POST"]))
+        return app
+
+
+class CutAndSaid(Cut):
+    says = "truncated"
+
+
 class Shuffled(Kept):
     """Many books at once are answered in the order of their keys, the last one first."""
 
     def contract(self) -> Json:
-        contract = super().contract()
-        new, books = (
-            {"type": "array", "items": {"$ref": f"#/components/schemas/{each}"}} for each in ("NewBook", "Book")
-        )
-        content = {"content": {"application/json": {"schema": new}}}
-        made = {"description": "", "content": {"application/json": {"schema": books}}}
-        answers = {"201": made, "409": {"description": ""}, "422": {"description": ""}}
-        contract["paths"][self.path + "/bulk"] = {"post": {"requestBody": content, "responses": answers}}
-        return contract
+        return _with_bulk(super().contract(), self.path)
 
     async def create_many(self, request: Request) -> Response:
         body = await self.body(request)
@@ -657,6 +700,16 @@ class Faults(unittest.TestCase):
         result = run_on(library)
         self.assertEqual([each.title for each in told(result)], ["A bulk request is answered in another order"])
         self.assertEqual((library.books, result.left), (before, ()))
+
+    def test_a_list_that_is_cut_and_does_not_say_so(self) -> None:
+        unpaged = replace(PLAIN, paging="", total="")
+        for kind, titles in ((Cut, ["A list leaves out rows, and does not say so"]), (CutAndSaid, [])):
+            library = kind(unpaged)
+            before = copy.deepcopy(library.books)
+            result = run_on(library)
+            self.assertEqual([each.title for each in told(result)], titles)
+            self.assertEqual((library.books, result.left), (before, ()))
+            self.assertIn("bulk.large", {each.check for each in result.checks if each.outcome in {"passed", "failed"}})
 
     def test_a_row_that_cannot_be_shown_and_breaks_its_list_is_removed_at_once(self) -> None:
         library = Bare(PLAIN)

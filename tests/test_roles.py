@@ -216,6 +216,58 @@ class Sound(unittest.TestCase):
                     self.assertIn(("access.writes", role), passed)
 
 
+class Tenants(Notes):
+    """The one that runs sees the published notes, the reader the others; ``leaks`` shows the reader one of those."""
+
+    PROFILE = PROFILE.replace("list, read where published = true hide draft", "all where published = false").replace(
+        "writer: all own author_id", "writer: none"
+    )
+
+    def __init__(self, leaks: bool = False, more: int = 0) -> None:
+        super().__init__()
+        self.leaks, self.more = leaks, more
+        if leaks:
+            self.notes[99] = {**self.notes[1], "id": 99, "published": True, "title": "seen by the reader alone"}
+
+    def sees(self, role: str, note: Json) -> bool:
+        if note["id"] == 99:
+            return role == "reader"
+        return role in {"admin", "reader"} and note["published"] == (role == "admin")
+
+    def changes(self, role: str, note: Json) -> bool:
+        return role in {"admin", "reader"} and (note.get("id") is None or self.sees(role, note))
+
+    def shown(self, role: str, note: Json) -> Json:
+        return dict(note)
+
+    def total(self, role: str, rows: list[Json]) -> int:
+        return len(rows) + (self.more if role == "reader" else 0)
+
+    def owned(self, role: str, body: Json) -> Json:
+        return {**body, "published": role == "admin"}
+
+    def kept(self, role: str, body: Json) -> Json:
+        return {name: value for name, value in body.items() if name != "published"}
+
+
+class RowsOfTheirOwn(unittest.TestCase):
+    """Roles of which none sees all rows, as where each has those of its tenant."""
+
+    def found(self, notes: Notes) -> list[tuple[str, str | None, str, str]]:
+        return [(each.check, each.role, each.title, each.observed) for each in run_on(notes).findings]
+
+    def test_rows_that_the_run_does_not_see_are_no_departure(self) -> None:
+        self.assertEqual(self.found(Tenants()), [])
+
+    def test_one_of_them_that_the_condition_leaves_out_is_a_leak(self) -> None:
+        title = "A role is shown rows that it may not see"
+        self.assertEqual(self.found(Tenants(leaks=True)), [("access.rows", "reader", title, "1 rows more")])
+
+    def test_a_total_that_counts_more_than_both_see_is_told(self) -> None:
+        title = "A total counts rows that the role may not see"
+        self.assertEqual(self.found(Tenants(more=15)), [("access.rows", "reader", title, "30")])
+
+
 class SeesAll(Notes):
     def sees(self, role: str, note: Json) -> bool:
         return role in {"admin", "writer", "reader"}

@@ -129,6 +129,14 @@ def _all_there(case: Case, bulk: Bulk, sent: Sent) -> list[Finding]:
     if sent.sure and len(sent.stored) < number:
         title = "Bulk create does not store all rows"
         return [bulk_finding(case, bulk, title, f"{number} rows", f"{len(sent.stored)} rows", evidence)]
+    if sent.unlisted:
+        return [
+            case.finding(
+                "warning", "expectation", "A list leaves out rows, and does not say so",
+                "all rows, or a word that there are more", f"{sent.unlisted} of {number} new rows are not in it",
+                cause="any:cut list", purpose="list", evidence=evidence,
+            )
+        ]  # fmt: skip
     if told.count is not None and told.count != number:
         title = "A bulk request reports a wrong count"
         return [bulk_finding(case, bulk, title, str(number), str(told.count), evidence)]

@@ -191,7 +191,7 @@ def _partly(case: Case, bulk: Bulk, exchange: Exchange, keys: Sequence[Key], don
     return []
 
 
-@check("bulk.delete", needs=_NEEDS, creates=True, cost=has_bulk("delete", 14))
+@check("bulk.delete", needs=_NEEDS, creates=True, alone=True, cost=has_bulk("delete", 14))
 async def deleted(case: Case) -> AsyncIterator[Finding]:
     """Are the rows whose keys are named gone, and no others?"""
     bulk = bulk_for(case, "delete")

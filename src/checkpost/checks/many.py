@@ -51,6 +51,8 @@ class Sent:
     told: Told = field(default=Told())
     #: Whether the list could be looked through, so that ``keys`` are all.
     sure: bool = True
+    #: How many rows can be read, and are not in a list that does not say that there are more.
+    unlisted: int = 0
 
     @property
     def stored(self) -> frozenset[int]:
@@ -107,7 +109,7 @@ async def create_many(
     numbers = case.numbers(exchange)
     told = told_by(case, exchange.answer, chosen)
     listing = await case.listing() if case.has("list") else None
-    found = _answered(case, told, listing, made, numbers)
+    found, unlisted = _answered(case, told, listing, made, numbers), 0
     for number, key in found.items():
         case.told(number, key)
     if listing is not None and listing.complete:
@@ -117,7 +119,7 @@ async def create_many(
             again = await case.listing()
             case.client.seen(again)
             listing = replace(listing, by_key={**listing.by_key, **again.by_key})
-        found = {number: key for number, key in found.items() if key in listing.by_key}
+        found, unlisted = await _listed(case, found, listing)
     found |= {entry.number: own.key for entry, own in await strays(case, listing)}
     keys: list[Key | None] = [found.get(number) for number in numbers]
     sure = case.has("list") and not any("looked through" in remark for remark in case.remarks)
@@ -128,7 +130,17 @@ async def create_many(
             if shown is not None and keys[place] is None:
                 keys[place] = shown
                 case.told(numbers[place], shown)
-    return Sent(exchange, tuple(records), tuple(keys), told, sure)
+    return Sent(exchange, tuple(records), tuple(keys), told, sure, unlisted)
+
+
+async def _listed(case: Case, found: Mapping[int, Key], listing: Listing) -> tuple[dict[int, Key], int]:
+    """The rows that an answer named and the list shows. Where one that it does not show can be read by its key, the
+    list is cut, and says nothing of the others: then all of them, and how many the list leaves out."""
+    there = {number: key for number, key in found.items() if key in listing.by_key}
+    lost = next((key for key in found.values() if key not in listing.by_key), None)
+    if lost is None or not case.has("read") or (await case.read(lost, "a row that the list does not show"))[1] is None:
+        return there, 0
+    return dict(found), len(found) - len(there)
 
 
 async def _try_one(case: Case, bulk: Bulk, made: Sequence[Made]) -> None:

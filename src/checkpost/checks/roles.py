@@ -169,10 +169,13 @@ async def rows(case: Case) -> AsyncIterator[Finding]:
         yield hidden_shown(case, rights, fields, [first], "list")
     for attempt in (1, 2):
         seen = await seen_by(case, rights)
-        surplus = [key for key in listing.by_key if key in seen.hidden]
+        beyond = _beyond(listing, seen)
+        foreign = await _outside(case, rights, beyond)
+        surplus = [key for key in listing.by_key if key in seen.hidden or key in foreign]
         missing = [key for key in seen.allowed if key not in listing.by_key] if listing.complete else []
-        total = listing.total if listing.total is not None and seen.snapshot.whole else None
-        if not surplus and not missing and total in (None, len(seen.allowed)):
+        counted = not beyond or listing.complete or listing.broken_off
+        total = listing.total if seen.snapshot.whole and counted else None
+        if not surplus and not missing and total in (None, len(seen.allowed) + len(beyond)):
             return
         if attempt == 1:  # others may have changed rows since the list was read
             await snapshot_of(case, anew=True)
@@ -189,6 +192,20 @@ async def rows(case: Case) -> AsyncIterator[Finding]:
         yield departure(
             case, "A total counts rows that the role may not see", str(len(seen.allowed)), str(total), [first], "list"
         )
+
+
+def _beyond(listing: Listing, seen: Seen) -> Mapping[Key, Row]:
+    """The rows of a role's list that the run's own role does not see, as where each sees those of its own tenant."""
+    return {key: row for key, row in listing.by_key.items() if key not in seen.snapshot.positions}
+
+
+async def _outside(case: Case, rights: Rights, rows: Mapping[Key, Row]) -> frozenset[Key]:
+    """Those of them that a role's condition leaves out, as far as it asks for nothing but what they hold themselves."""
+    if not rows or any("." in each.field for each in compares(rights.rows)):
+        return frozenset()
+    look = await looking_up(case, rights)
+    wanted = {each.field for each in compares(rights.rows)}
+    return frozenset(key for key, row in rows.items() if wanted <= row.keys() and not holds(rights.rows, row, look))
 
 
 def _leak(
@@ -374,9 +391,10 @@ async def _by_aggregate(case: Case, rights: Rights, seen: Seen) -> AsyncIterator
             )  # fmt: skip
         return
     numbers = [int(each) for each in re.findall(r"(?<![\w.])\d+(?![\w.])", exchange.answer.text)]
-    allowed = len(seen.allowed) if rights.may("aggregate") else 0
-    everything = len(seen.snapshot)
+    allowed, everything = len(seen.allowed), len(seen.snapshot)
     if everything in numbers and allowed not in numbers:
+        if rights.may("aggregate") and (not rights.may("list") or _beyond((await _list(case)), seen)):
+            return
         yield departure(
             case, "An aggregate reveals rows that the role may not see", f"{allowed} rows: {told_rights(case, rights)}",
             f"{everything} rows", [exchange], operation=place,

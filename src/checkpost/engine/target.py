@@ -92,7 +92,13 @@ def load_contract(profile: Profile, timeout: float) -> tuple[Contract, dict[str,
     role = profile.roles[profile.contract_role] if profile.contract_role else PUBLIC
     if "://" in profile.contract:
         require_variables(role, environment, profile)
-    return read_contract(profile.contract, loader(role, environment, timeout, profile.base_url or "")), environment
+    contract = read_contract(profile.contract, loader(role, environment, timeout, profile.base_url or ""))
+    if not contract.operations and "://" in profile.contract and not profile.contract_role:
+        raise CheckPostError(
+            f"{profile.contract}: the contract has no operations; where it shows those that a role may use, name the "
+            "role that may use them all as contract_role in the profile."
+        )
+    return contract, environment
 
 
 def told_to_roles(profile: Profile, contract: Contract, timeout: float) -> dict[str, tuple[list[str], list[str]]]:

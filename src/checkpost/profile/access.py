@@ -1,6 +1,7 @@
 """A role's rights from their line in the profile.
 
-    none | all | read | ACTION, ACTION …   what it may do
+    none | all | ACTION, ACTION …          what it may do: read is list, read and aggregate where list is not named,
+                                           update is replace as well, and each write is of many rows too
     own FIELD                              only rows whose field has the role's identity
     where CONDITION                        only rows that satisfy a condition
     hide FIELD, FIELD …                    fields that it is never shown
@@ -27,6 +28,13 @@ _TOKEN = re.compile(
 )
 _SIGNS: dict[str, Operator] = {"=": "eq", "!=": "ne", "<>": "ne", "<": "lt", "<=": "le", ">": "gt", ">=": "ge"}
 _WORDS: dict[str, Operator] = {"contains": "contains", "starts": "starts"}
+
+
+#: What a word says besides, as a reader of the line takes it: who may make a row may make several, and who may change
+#: one may do so by PUT where there is PUT.
+_WITH: dict[str, tuple[Action, ...]] = {
+    "create": ("bulk",), "update": ("replace", "bulk"), "replace": ("bulk",), "delete": ("bulk",),
+}  # fmt: skip
 
 
 class RightsError(ValueError):
@@ -69,10 +77,10 @@ def _actions(text: str) -> frozenset[Action]:
     for word in words:
         if word in {"all", "write"}:
             found |= set(ACTIONS)
-        elif word == "read" and len(words) == 1:
+        elif word == "read" and "list" not in words:
             found |= READS
         elif word in ACTIONS:
-            found.add(word)
+            found |= {word, *_WITH.get(word, ())}
         elif word != "none":
             raise RightsError(f"there is no action {word!r}; they are none, all, read, {', '.join(ACTIONS)}.")
     return frozenset(found)

@@ -23,7 +23,8 @@ _COUNTS: dict[str, Kind] = {
     **dict.fromkeys(("nextpage", "nextpagenumber"), "next"),
 }
 _TRUTHS: dict[str, Kind] = {
-    **dict.fromkeys(("hasmore", "hasnext", "hasnextpage", "more"), "more"),
+    **dict.fromkeys(("hasmore", "hasnext", "hasnextpage", "more", "moreresults", "moreavailable"), "more"),
+    **dict.fromkeys(("overflow", "truncated", "istruncated", "incomplete"), "more"),
     **dict.fromkeys(("hasprev", "hasprevious", "hasprevpage", "haspreviouspage"), "before"),
     **dict.fromkeys(("last", "islast", "islastpage"), "last"),
     **dict.fromkeys(("first", "isfirst", "isfirstpage"), "first"),
