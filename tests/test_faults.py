@@ -33,8 +33,36 @@ def _with_bulk(contract: Json, path: str) -> Json:
     return contract
 
 
-class Cut(Kept):
-    """Many books at once; a list that shows sixty of them and does not say that there are more: ``says`` does."""
+class Many(Kept):
+    """Many books at once, answered in the order of their keys."""
+
+    def contract(self) -> Json:
+        return _with_bulk(super().contract(), self.path)
+
+    def made(self, number: int) -> list[int]:
+        return sorted(self.books)[-number:]
+
+    async def create_many(self, request: Request) -> Response:
+        body = await self.body(request)
+        if isinstance(body, Response):
+            return body
+        if not isinstance(body, list) or any(self.broken(each, False) for each in body):
+            return self.refused(422)
+        if any(each[self.outer("author_id")] not in self.authors for each in body):
+            return self.refused(409)
+        for each in body:
+            self.last += 1
+            self.books[self.last] = {"id": self.last, "in_print": True, "subtitle": None, **self.taken(each)}
+        return JSONResponse([self.shown(self.books[key]) for key in self.made(len(body))], 201)
+
+    def app(self) -> Starlette:
+        app = super().app()
+        app.router.routes.insert(0, Route(self.path + "/bulk", self.create_many, methods=["POST"]))
+        return app
+
+
+class Cut(Many):
+    """A list that shows sixty of its books, and does not say that there are more: ``says`` does."""
 
     says: str = ""
 
@@ -43,21 +71,7 @@ class Cut(Kept):
         if self.says:
             listed = contract["paths"][self.path]["get"]["responses"]["200"]["content"]["application/json"]["schema"]
             listed["properties"][self.says] = {"type": "boolean"}
-        return _with_bulk(contract, self.path)
-
-    async def create_many(self, request: Request) -> Response:
-        body = await self.body(request)
-        if isinstance(body, Response):
-            return body
-        if not isinstance(body, list) or any(self.broken(each, False) for each in body):
-            return self.refused(422)
-        if any(each[self.outer("author_id")] not in self.authors for each in body):
-            return self.refused(409)
-        first = self.last + 1
-        for each in body:
-            self.last += 1
-            self.books[self.last] = {"id": self.last, "in_print": True, "subtitle": None, **self.taken(each)}
-        return JSONResponse([self.shown(self.books[key]) for key in range(first, self.last + 1)], 201)
+        return contract
 
     async def listed(self, request: Request) -> Response:
         shown = json.loads(bytes((await super().listed(request)).body))
@@ -65,40 +79,16 @@ class Cut(Kept):
         more = {self.says: len(shown[rows]) > 60} if self.says else {}
         return JSONResponse({**shown, rows: shown[rows][:60], **more})
 
-    def app(self) -> Starlette:
-        app = super().app()
-        app.router.routes.insert(0, Route(self.path + "/bulk", self.create_many, methods=["POST"]))
-        return app
-
 
 class CutAndSaid(Cut):
     says = "truncated"
 
 
-class Shuffled(Kept):
+class Shuffled(Many):
     """Many books at once are answered in the order of their keys, the last one first."""
 
-    def contract(self) -> Json:
-        return _with_bulk(super().contract(), self.path)
-
-    async def create_many(self, request: Request) -> Response:
-        body = await self.body(request)
-        if isinstance(body, Response):
-            return body
-        if not isinstance(body, list) or any(self.broken(each, False) for each in body):
-            return self.refused(422)
-        if any(each[self.outer("author_id")] not in self.authors for each in body):
-            return self.refused(409)
-        for each in body:
-            self.last += 1
-            self.books[self.last] = {"id": self.last, "in_print": True, "subtitle": None, **self.taken(each)}
-        made = sorted(self.books, reverse=True)[: len(body)]
-        return JSONResponse([self.shown(self.books[key]) for key in made], 201)
-
-    def app(self) -> Starlette:
-        app = super().app()
-        app.router.routes.insert(0, Route(self.path + "/bulk", self.create_many, methods=["POST"]))
-        return app
+    def made(self, number: int) -> list[int]:
+        return super().made(number)[::-1]
 
 
 class Bare(Library):
