@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import AsyncIterator, Sequence
 from datetime import UTC, datetime
 from typing import Any
@@ -321,7 +322,7 @@ async def limits(case: Case) -> AsyncIterator[Finding]:
             case, bulk, "A request without rows is accepted", f"a refusal: at least {bulk.least}",
             str(exchange.answer.status), [exchange], "warning", "contract", f"least {bulk.form}",
         )  # fmt: skip
-    if bulk.largest is None or bulk.largest > _MOST or case.state.kept:
+    if bulk.largest is None or bulk.largest > _MOST or case.state.kept or bulk.largest >= _different(case):
         return
     used = set(case.state.used)
     try:
@@ -335,6 +336,14 @@ async def limits(case: Case) -> AsyncIterator[Finding]:
             [sent.exchange], "error", "contract",
         )  # fmt: skip
     await _sweep(case, sent)
+
+
+def _different(case: Case) -> float:
+    """How many rows there can be whose keys are those of other rows, of those that are there."""
+    relations = [case.resource.relation(name) for name in case.resource.key_fields]
+    before = [case.world.state(each.resource).before for each in relations if each is not None]
+    numbers = [len(each.by_key) for each in before if each is not None]
+    return math.prod(numbers) if relations and len(numbers) == len(relations) else math.inf
 
 
 async def _many(case: Case, number: int) -> list[dict[str, Any]]:

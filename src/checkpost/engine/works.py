@@ -111,9 +111,14 @@ class _Tables:
         self.world = world
         self._parents = {each.name: list(self._made_for(each)) for each in world.model.resources}
         self._referring: dict[str, set[str]] = defaultdict(set)
+        #: For each table, those whose rows show its rows without being asked for them.
+        self._shown_in: dict[str, set[str]] = defaultdict(set)
         for each in world.model.resources:
             for relation in each.relations:
                 self._referring[relation.resource].add(each.name)
+            for member in (*each.embedded, *each.nested):
+                if member.always and member.resource != each.name:
+                    self._shown_in[member.resource].add(each.name)
         above = {each.name: reached(each.name, lambda at: self._parents.get(at, ())) for each in world.model.resources}
         #: For each table, those in which rows may be made first for its rows, straight or by others between; where
         #: tables refer to each other, not the table itself.
@@ -148,7 +153,9 @@ class _Tables:
     def touched(self, planned: Planned) -> list[str]:
         """The tables that a check touches, its own first."""
         resource = planned.resource
-        if not _SEVERAL.match(planned.check.name) and planned.check.name not in _BREAKING:
+        if planned.check.name in _BREAKING:
+            return [resource.name, *sorted(self._shown_in[resource.name])]
+        if not _SEVERAL.match(planned.check.name):
             return [resource.name]
         names = [resource.name, *(each.resource for each in resource.relations)]
         names += sorted(self._referring[resource.name])

@@ -428,6 +428,7 @@ class Ledger(Holdings):
             blind = "list" not in client.resource.operations or (table.before is not None and table.before.broken_off)
             if table.fates_open >= _MOST_OPEN and blind:
                 raise Unsafe(f"creates in {name} failed and may have made rows, and no list shows all of them")
+        together = Counter(made.table for made in every)
         for made in every:
             table = self.table(made.table)
             if made.key is None and table.before is not None and table.before.failed:
@@ -435,8 +436,7 @@ class Ledger(Holdings):
             if made.key is None and (table.keyless or table.unanswered) and not self.would_bear(made):
                 why = "gives no key when a row is made" if table.keyless else "has not answered a create in time"
                 raise Unsafe(f"{made.table} {why}, and this row would bear nothing to find it by")
-            several = sum(each.table == made.table for each in every) > 1
-            if made.key is None and several and not table.tells_many and not self.would_bear(made):
+            if made.key is None and together[made.table] > 1 and not table.tells_many and not self.would_bear(made):
                 raise Unsafe(f"rows of {made.table} made at once would bear nothing to find them by")
             if made.key is None and not table.whole and not any(value is not None for value in made.record.values()):
                 raise Unsafe(f"the list of {made.table} is not read whole, and an empty row is told from others by it")

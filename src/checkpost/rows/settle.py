@@ -118,11 +118,15 @@ class _Settling:
             self.looks |= dict(zip(waiting, looks, strict=True))
             removed = False
             for name in waiting:
-                for key, entry in list(self.looks[name].own.items())[::-1]:
-                    inner = under.get((name, key), set())
-                    if any(self.looks[each].own or (pauses and each in open_) for each in inner):
-                        continue  # what is under it goes first, and is looked for as long as it may be there
-                    removed = await self._remove(name, key, entry) or removed
+                # what is under a row goes before it, and is looked for as long as it may be there
+                free = [
+                    (key, entry)
+                    for key, entry in list(self.looks[name].own.items())[::-1]
+                    if not any(
+                        self.looks[each].own or (pauses and each in open_) for each in under.get((name, key), ())
+                    )
+                ]
+                removed = await self._remove_all(name, free) or removed
             if self.later:
                 await asyncio.sleep(self.longest)
                 self.ledger.pending.clear()
@@ -191,6 +195,18 @@ class _Settling:
             if client is not None and client.resource.under:
                 found[client.resource.under, client.within].add(name)
         return found
+
+    async def _remove_all(self, name: str, rows: Sequence[tuple[Key, Entry]]) -> bool:
+        """Ask for the removal of rows, the last made first, side by side where the first goes and none may refer to
+        another; whether any was answered with success, or may yet be done."""
+        client = self.ledger.reach(name)
+        among = client is not None and any(each.resource == name for each in client.resource.relations)
+        removed = [await self._remove(name, *rows[0])] if rows else []
+        if removed == [True] and not among and not self.later:
+            removed += await asyncio.gather(*(self._remove(name, *each) for each in rows[1:]))
+        else:
+            removed += [await self._remove(name, *each) for each in rows[1:]]
+        return any(removed)
 
     async def _remove(self, name: str, key: Key, entry: Entry) -> bool:
         """Ask for a row's removal, as the role that made it or else as another; whether it was answered with success,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -151,6 +151,12 @@ async def _never_shown(
     return found
 
 
+async def in_parts(read: Callable[[Any], Awaitable[None]], keys: Sequence[Any]) -> None:
+    """Read rows side by side, so many at a time."""
+    for start in range(0, len(keys), _FEW):
+        await asyncio.gather(*map(read, keys[start : start + _FEW]))
+
+
 async def read_row(client: Client, key: Key) -> Answer | None:
     """The answer to a read by key at the end of a run; None where the row may not be read."""
     try:
@@ -189,8 +195,14 @@ async def look_again(ledger: Ledger, name: str, last: Look) -> Look | None:
     if last.pages < _LONG_LIST:
         return None
     found = replace(last, rows=dict(last.rows), own={})
+    answers: dict[Key, Answer | None] = {}
+
+    async def read(key: Key) -> None:
+        answers[key] = await read_row(client, key)
+
+    await in_parts(read, list(last.own))
     for key, entry in last.own.items():
-        answer = await read_row(client, key)
+        answer = answers[key]
         if answer is None:
             return None
         if client.absent(answer):
@@ -248,19 +260,24 @@ async def _by_key(client: Client, table: Table, entries: Sequence[Entry], found:
     if found.whole and last is not None and not last.hidden:
         samples, rest = [], []
     unclear: set[Key] = set()
-    for place, key in enumerate([*told, *samples, *rest]):
-        if key is None or (found.whole and not found.hidden and place >= len(told) + len(samples)):
-            break
+
+    async def read(key: Key | None) -> None:
+        if key is None:
+            return
         answer = await read_row(client, key)
         if answer is None:
             unclear.add(key)
-            continue
+            return
         row = client.row_read(answer) if answer.ok else None
         if row is not None and client.key_of(row) in (None, key):
             found.rows[key] = row
             found.hidden.add(key)
         elif row is None and not client.absent(answer) and (answer.status not in _MALFORMED or named[key].proved):
             unclear.add(key)  # what was shown under a key once is not refused for the key
+
+    await in_parts(read, [*told, *samples])
+    if not found.whole or found.hidden:
+        await in_parts(read, rest)
     return unclear
 
 
@@ -290,8 +307,7 @@ async def _between_keys(client: Client, table: Table, entries: Sequence[Entry], 
         if answer.status >= _FAILS:
             failing.append(key)
 
-    for start in range(0, min(len(tried), _MOST_BETWEEN), _FEW):
-        await asyncio.gather(*map(read, tried[start : start + _FEW]))
+    await in_parts(read, tried[:_MOST_BETWEEN])
     if len(failing) < len(tried):  # else the API fails whatever is read
         found.like |= dict.fromkeys(failing, _FAILS_WITH_THE_LIST)
 
