@@ -84,6 +84,54 @@ class CutAndSaid(Cut):
     says = "truncated"
 
 
+class OneAtATime(Library):
+    """Of a change of several fields the first is stored."""
+
+    def broken(self, body: Any, partial: bool) -> bool:
+        if partial and isinstance(body, dict) and len(body) > 1 and not super().broken(body, True):
+            for name in list(body)[1:]:
+                del body[name]
+        return super().broken(body, partial)
+
+
+class Reckoning(Library):
+    """How long a book takes is told by its pages, though a record may hold a span of its own, in digits: no row shows
+    that."""
+
+    def book_schema(self, writable: bool, required: bool) -> Json:
+        schema = super().book_schema(writable, required)
+        schema["properties"]["span"] = {"type": ["string", "null"]}
+        return schema
+
+    def shown(self, book: Json) -> Json:
+        return {**super().shown(book), "span": f"{book['pages']} minutes" if book["id"] > 1000 else None}
+
+    def digits(self, body: Any) -> bool:
+        span = body.get("span") if isinstance(body, dict) else None
+        return span is None or (isinstance(span, str) and span.isdigit())
+
+    async def create(self, request: Request) -> Response:
+        if not self.digits(await self.body(request)):
+            return JSONResponse({"span": ["This is no number of minutes."]}, 422)
+        return await super().create(request)
+
+    async def item(self, request: Request) -> Response:
+        if request.method in {"PUT", "PATCH"} and not self.digits(await self.body(request)):
+            return JSONResponse({"span": ["This is no number of minutes."]}, 422)
+        return await super().item(request)
+
+
+class LosesAtTheSeam(Library):
+    """The first page lacks its last row where no size is asked for."""
+
+    async def listed(self, request: Request) -> Response:
+        answer = await super().listed(request)
+        if request.query_params or answer.status_code != 200:
+            return answer
+        shown = json.loads(bytes(answer.body))
+        return JSONResponse({**shown, self.style.rows: shown[self.style.rows][:-1]})
+
+
 class Shuffled(Many):
     """Many books at once are answered in the order of their keys, the last one first."""
 
@@ -690,6 +738,19 @@ class Faults(unittest.TestCase):
         result = run_on(library)
         self.assertEqual([each.title for each in told(result)], ["A bulk request is answered in another order"])
         self.assertEqual((library.books, result.left), (before, ()))
+
+    def test_of_several_fields_that_are_changed_at_once_one_is_stored(self) -> None:
+        [lost] = self.found(OneAtATime(PLAIN), {"update.each-field"})
+        self.assertEqual(lost.title, "Update returns success but does not store the value")
+
+    def test_a_field_that_the_api_reckons_is_no_value_that_changed(self) -> None:
+        library = Reckoning(PLAIN)
+        library.last = 1000
+        self.assertEqual([each.title for each in told(run_on(library))], [])
+
+    def test_a_first_page_that_lacks_a_row_where_no_size_is_asked_for(self) -> None:
+        [link] = self.found(LosesAtTheSeam(replace(PLAIN, paging="next")), {"page.next-link"})
+        self.assertEqual(link.observed, "1 rows missing, 0 twice")
 
     def test_a_list_that_is_cut_and_does_not_say_so(self) -> None:
         unpaged = replace(PLAIN, paging="", total="")

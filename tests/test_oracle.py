@@ -21,7 +21,7 @@ from checkpost.oracle.aggregate import explains, groups_of
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Answer, Reading, Verdict, evaluate, judge
 from checkpost.oracle.order import out_of_order
-from checkpost.oracle.same import kept_by_server
+from checkpost.oracle.same import kept_by_server, same
 
 FIELDS = {
     "id": {"type": "integer"},
@@ -58,6 +58,14 @@ class Telling(unittest.TestCase):
         for name, kept in (("created_by", True), ("user_updated", True), ("lastModifiedBy", True), ("owner", False)):
             field = replace(snapshot([{}]).fields["name"], name=name)
             self.assertEqual(kept_by_server(field, "someone", "me", datetime.now(UTC)), kept, name)
+
+    def test_the_row_that_a_reference_shows_is_told_by_its_key(self) -> None:
+        reference = replace(snapshot([{}]).fields["price"], types=frozenset({"integer"}))
+        before, after = {"id": 3, "lots": 2}, {"id": 3, "lots": 5}
+        self.assertTrue(same(reference, before, after), "what else it shows is another row's")
+        self.assertFalse(same(reference, before, {**after, "id": 4}))
+        self.assertFalse(same(replace(reference, types=frozenset({"object"})), before, after), "an object of its own")
+        self.assertFalse(same(reference, {"lots": 2}, {"lots": 5}))
 
     def test_a_moment_that_the_server_has_set_may_be_a_number(self) -> None:
         field, now = snapshot([{}]).fields["price"], datetime.now(UTC)

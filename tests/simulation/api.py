@@ -217,6 +217,8 @@ class Temper:
     unseen: bool = False
     #: The one parameter of lists, which leaves the rows with that value in the column of its name.
     lone_filter: str = ""
+    #: Pages lack their last row, the newest as a rule, where they have several; the total counts it.
+    pages_lack: bool = False
     #: What is no record is stored as one of nothing, and fails with 500 but for null.
     stores_no_record: bool = False
     #: Signs that divide the keys of several rows in a path: all of them are read, changed and removed.
@@ -487,7 +489,9 @@ class Api:
                 rows = [row for row in rows if all(str(row[n]) == v for n, v in query.items() if n in row)]
             if self.temper.apart:
                 rows = [{name: value for name, value in row.items() if name != "~by"} for row in rows]
-            return 200, {"items": rows[offset : offset + limit], "total": len(rows)}
+            page = rows[offset : offset + limit]
+            page = page[:-1] if self.temper.pages_lack and len(page) > 1 else page
+            return 200, {"items": page, "total": len(rows)}
         return 405, {"error": "method not allowed"}
 
     def _read_body(self, body: bytes | None) -> Json | None:

@@ -181,6 +181,7 @@ def amiss(api: Api, left: Iterable[Left]) -> list[str]:
         unknown = sum(each.table == name and each.key is None for each in told)
         temper = api.temper
         nothing_shows = temper.poisoned or temper.unseen or temper.dies or temper.lacks_break or temper.bare_break
+        nothing_shows = nothing_shows or temper.pages_lack
         if nothing_shows and len(unnamed) <= unknown:
             unnamed = set()  # nothing shows their keys: as many creates are named that may have made them
         found += [f"{name} {key} is left, and not named: {rows[key]}" for key in unnamed]

@@ -34,7 +34,7 @@ async def shown_as_ruled(case: Case) -> AsyncIterator[Finding]:
     if schema is None or purpose in case.resource.bodies_untold:
         raise Skipped("the contract has no schema for the body of a change")
     record = await new_record(case, purpose)
-    left = {*case.resource.moving_others, *case.state.disputed, *case.state.left_out}
+    left = {*case.resource.moving_others, *case.state.disputed, *case.state.withheld}
     changes = [
         each
         for each in ruled_where_shown(case.resource, record, schema, case.world.validators, case.values)

@@ -114,7 +114,7 @@ async def _beside_crashes(case: Case, plans: Sequence[Plan]) -> list[tuple[Plan,
 def _fixed(case: Case, field: Field) -> bool:
     """Whether a field's value cannot be chosen freely: keys and references, and what was refused before."""
     key = case.resource.key
-    if field.name in case.state.left_out | case.state.encoded:
+    if field.name in case.state.withheld | case.state.encoded:
         return True
     return case.resource.relation(field.name) is not None or (key is not None and field.name in key.fields)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -121,6 +121,9 @@ async def create_many(
             listing = replace(listing, by_key={**listing.by_key, **again.by_key})
         found, unlisted = await _listed(case, found, listing)
     found |= {entry.number: own.key for entry, own in await strays(case, listing)}
+    if exchange.answer.ok and len(found) < len(numbers):
+        read = await _read_by_keys_alone(case, exchange, set(found.values()), len(numbers))
+        found |= {entry.number: own.key for entry, own in await strays(case, read)} if read.rows else {}
     keys: list[Key | None] = [found.get(number) for number in numbers]
     sure = case.has("list") and not any("looked through" in remark for remark in case.remarks)
     if not sure:
@@ -131,6 +134,18 @@ async def create_many(
                 keys[place] = shown
                 case.told(numbers[place], shown)
     return Sent(exchange, tuple(records), tuple(keys), told, sure, unlisted)
+
+
+async def _read_by_keys_alone(case: Case, exchange: Exchange, known: Collection[Key], most: int) -> Listing:
+    """The rows, read one by one, whose keys an answer gives with nothing else of them, but for those that are known."""
+    arrays = [values for name, values in _plain_arrays(exchange.answer.json) if not _REFUSED.search(name)]
+    given = [case.client.key_alone(value) for values in arrays for value in values]
+    keys = [key for key in given if key is not None and key not in known]
+    rows = {}
+    for key in dict.fromkeys(keys[: min(most, _MOST_READ)]) if case.has("read") else ():
+        if (row := (await case.read(key, "a row whose key the answer gives"))[1]) is not None:
+            rows[key] = row
+    return Listing(tuple(rows.values()), rows, False, exchanges=(exchange,))
 
 
 async def _listed(case: Case, found: Mapping[int, Key], listing: Listing) -> tuple[dict[int, Key], int]:
@@ -163,6 +178,8 @@ def _holds_objects(node: Node | None, depth: int = 2) -> bool:
     return shape_of(shape.item).is_object or any(_holds_objects(each, depth - 1) for each in inner)
 
 
+#: How many rows are read by keys that an answer gives with nothing else.
+_MOST_READ = 50
 #: Records that share a value with more others than this are not told apart by it.
 _MANY_ALIKE = 50
 

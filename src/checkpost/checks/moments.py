@@ -79,7 +79,7 @@ def _has_parts(value: str) -> bool:
 
 
 async def _some_change(case: Case, purpose: Write, row: Row) -> dict[str, Any]:
-    fixed = {*case.resource.key_fields, *case.resource.values, *case.state.left_out, *case.state.unchangeable}
+    fixed = {*case.resource.key_fields, *case.resource.values, *case.state.withheld, *case.state.unchangeable}
     for field in case.resource.writable(purpose):
         if field.name not in fixed and case.resource.relation(field.name) is None:
             value = await new_value(case, field, unlike=row.get(field.name))

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from contextlib import suppress
+from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
 from checkpost.checks.asking import differing, fields_in, snapshot_of, spelled
@@ -16,7 +17,10 @@ from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.filter import Reading, evaluate
 from checkpost.oracle.order import out_of_order
 from checkpost.wire.exchange import Exchange
-from checkpost.wire.listing import Asked, next_url, with_cursor
+from checkpost.wire.listing import Asked, Listing, next_url, with_cursor
+
+#: In how many pages of the size that it has by itself a list is read along its links.
+_FEW_PAGES = 4
 
 
 def _has_links(case: Case) -> bool:
@@ -34,16 +38,26 @@ async def next_links(case: Case) -> AsyncIterator[Finding]:
     before = known_list(case)
     if case.state.pages_broken:
         raise Blocked(case.state.pages_broken)
-    size = sizes_of(case, len(before.rows))[-1]
-    query = {case.resource.paging.limit: size} if case.resource.paging.limit else {}
+    limit = case.resource.paging.limit
+    found = await _along(case, before, {limit: sizes_of(case, len(before.rows))[-1]} if limit else {})
+    if found is None and limit is not None:
+        found = await _along(case, before, {}, _FEW_PAGES)  # of the size that it has by itself
+    if found is not None:
+        yield found
+
+
+async def _along(case: Case, before: Listing, query: Mapping[str, Any], most: int | None = None) -> Finding | None:
+    """What is wrong with the links from a first page on; of a list of more than ``most`` pages nothing is."""
     exchange = await case.send("list", "a first page", query=query)
     exchanges, keys = [exchange], []
     first = len(case.client.rows_in(exchange.answer.json) or ()) or 1
+    if most is not None and first * most < len(before.rows):
+        return None
     for _ in range(len(before.rows) // first + 3):
         rows = case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
         if rows is None:
-            yield _broken_link(case, exchanges, "a page of rows", str(exchange.answer.status or exchange.answer.detail))
-            return
+            seen = str(exchange.answer.status or exchange.answer.detail)
+            return _broken_link(case, exchanges, "a page of rows", seen)
         keys += [case.client.key_of(row) for row in rows]
         url = next_url(case.client, exchange)
         if url is None:
@@ -54,16 +68,16 @@ async def next_links(case: Case) -> AsyncIterator[Finding]:
         case.requests += 1
         exchanges.append(exchange)
     else:
-        yield _broken_link(case, exchanges, f"an end after {len(before.rows)} rows", "a link on every page")
-        return
+        return _broken_link(case, exchanges, f"an end after {len(before.rows)} rows", "a link on every page")
     lost, twice = missing_and_repeated(keys, before)
     again = await case.listing() if lost or twice else before
     lost = {key for key in lost if key in again.by_key}
     if (lost or twice) and len(again.rows) == len(before.rows):
         seen = f"{len(lost)} rows missing, {len(twice)} twice"
-        yield _broken_link(case, exchanges, "each row once along the links", seen)
-    elif len(exchanges) > 1 and not (case.client.rows_in(exchanges[-1].answer.json) or ()):
-        yield _broken_link(case, exchanges[-2:], "no link on the last page", "a link to a page without rows")
+        return _broken_link(case, exchanges, "each row once along the links", seen)
+    if len(exchanges) > 1 and not (case.client.rows_in(exchanges[-1].answer.json) or ()):
+        return _broken_link(case, exchanges[-2:], "no link on the last page", "a link to a page without rows")
+    return None
 
 
 def _broken_link(case: Case, exchanges: list[Exchange], expected: str, seen: str) -> Finding:

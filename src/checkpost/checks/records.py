@@ -51,7 +51,7 @@ async def new_record(case: Case, purpose: Purpose = "create", full: bool = True)
         required = each.required if purpose != "update" else False
         if each.name in chosen or (not full and not required and each.name not in key_fields):
             continue
-        if each.name in case.state.left_out | case.state.unfilled and not required:
+        if each.name in case.state.withheld and not required:
             continue
         if each.name in key_fields and (purpose != "create" or not case.client_keys):
             continue

@@ -59,7 +59,7 @@ async def _made_equal(case: Case, names: list[str]) -> str:
 def _fields(case: Case, sorting: Sorting, snapshot: Snapshot) -> tuple[list[str], str]:
     """Two fields at most that rows are made equal in, and one that orders them then. Raises Skipped where there are
     none."""
-    fixed = {*case.resource.key_fields, *case.resource.values, *case.state.left_out, *case.state.disputed}
+    fixed = {*case.resource.key_fields, *case.resource.values, *case.state.withheld, *case.state.disputed}
     free = [
         each
         for each in sortable(sorting, snapshot)

@@ -146,6 +146,12 @@ class State:
         taken.add(value)
         return True
 
+    @property
+    def withheld(self) -> set[str]:
+        """Fields that records are made without, though they might have them: no value of theirs was taken, or none is
+        known. What rows show there is the server's."""
+        return self.left_out | self.unfilled
+
     def forget(self, check: str) -> None:
         """Go back to what was known before a check, which is asked again, and ask again what was asked."""
         for name in _LEARNT_BY.get(check, ()):

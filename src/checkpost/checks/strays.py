@@ -16,11 +16,12 @@ if TYPE_CHECKING:
 
 
 async def strays(case: Case, listing: Listing | None = None) -> list[tuple[Entry, Own]]:
-    """Rows in the list, read anew unless it is given, that this check made without having learnt their keys."""
+    """Rows in the list, read anew unless it is given, that this check made without having learnt their keys;
+    ``listing`` may be rows that were read by keys which an answer gave."""
     ledger, name = case.ledger, case.resource.name
     entries = [ledger.journal.entry(number) for number in case.made]
     lost = [each for each in entries if each is not None and each.resource == name and each.answered is None]
-    if not lost or not case.has("list"):
+    if not lost or (listing is None and not case.has("list")):
         return []
     listing = listing if listing is not None else await case.listing()
     table = ledger.table(name)

@@ -42,7 +42,7 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
     for field in case.resource.writable("update"):
         if field.name in key or case.is_own_key(field.name):
             continue
-        if field.name in case.resource.values or field.name in case.state.left_out:
+        if field.name in case.resource.values or field.name in case.state.withheld:
             continue
         value = await new_value(case, field, unlike=row.get(field.name))
         if value is not MISSING:
@@ -52,7 +52,7 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
             changes.append({field.name: None})
     if not changes:
         raise Skipped("none of its fields can be changed")
-    done, refused = False, list[tuple[dict[str, Any], Exchange]]()
+    done, refused, stored = False, list[tuple[dict[str, Any], Exchange]](), set[str]()
     lacking_first: tuple[dict[str, Any], Exchange] | None = None
     case.state.wanted_beside, demanded = set(), shape_of(case.body_schema("update")).required
     for change in changes:
@@ -77,8 +77,10 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
                 yield _stored_all_the_same(case, change, exchange, evidence)
             row = after
             continue
-        for found in judge_change(case, "update", change, row, after, exchange, evidence):
+        wrong = judge_change(case, "update", change, row, after, exchange, evidence)
+        for found in wrong:
             yield found
+        stored |= set() if wrong else {name}
         row = after
     if lacking_first is not None:
         for found in _wants_more(case, own, *lacking_first, case.state.wanted_beside - demanded):
@@ -89,7 +91,22 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         listing = await case.listing()
         for found in list_differs(case, row, listing.by_key.get(own.key), listing.exchanges[-1:]):
             yield found
+    async for found in _together(case, own, row, stored):
+        yield found
     await send_nulls(case, "update", own.key)
+
+
+async def _together(case: Case, own: Own, row: Row, names: AbstractSet[str]) -> AsyncIterator[Finding]:
+    """The findings about one change of several fields, each of which is stored where it is changed alone."""
+    change = {name: await new_value(case, case.fields[name], unlike=row.get(name)) for name in sorted(names)}
+    change = {name: value for name, value in change.items() if value is not MISSING}
+    if len(change) < 2:
+        return
+    exchange = await case.send("update", "changing several fields", key=own.key, record=change)
+    if exchange.answer.ok:
+        read, after = await case.row_now(own.key)
+        for found in judge_change(case, "update", change, row, after, exchange, [own.exchange, exchange, read]):
+            yield found
 
 
 async def _with_what_is_wanted(
@@ -220,7 +237,7 @@ def judge_change(
     touched = [
         name
         for name in differences(case.fields, before, after, others)
-        if name not in case.state.disputed
+        if name not in {*case.state.disputed, *case.state.withheld}
         and not kept_by_server(case.fields[name], before[name], _without(after[name], before[name], case, change), now)
     ]
     if touched:

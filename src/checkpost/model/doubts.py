@@ -66,7 +66,9 @@ def doubts_of(resources: Mapping[str, Resource]) -> list[Doubt]:
                 message = f"how {parameter} is written is not described; a run tries the usual ways"
                 found.append(Doubt(name, message, f"queries: {{{what}: {{parameter: {parameter}, …}}}}"))
         for field in resource.fields:
-            lost = field.name.lower().endswith(("_id", "id")) and len(field.name) > 2 and field.created
+            called = field.name.lower()
+            own = called.endswith(("uuid", "guid", "ulid")) and "_" not in called
+            lost = called.endswith("id") and len(called) > 2 and field.created and not own
             is_key = resource.key is not None and field.name in resource.key.fields
             if lost and not is_key and resource.relation(field.name) is None and field.types & {"integer", "string"}:
                 found.append(

@@ -17,6 +17,8 @@ _UNIQUE = re.compile(
     r"|[.;(]\s*unique\b(?!\s+(?:id|identifier|key)\b)|\bunique\s+(?:constraint|index)\b|\balternate key\b",
     re.I,
 )
+#: How a row's own key is usually called.
+_KEYS = frozenset({"id", "pk", "key", "uuid", "guid", "oid"})
 _NOT_UNIQUE = re.compile(r"\b(?:not|need not be|isn't|aren't|non)[\s-]+(?:\w+\s+)?unique\b", re.I)
 
 
@@ -82,7 +84,12 @@ def fields_of(
         keywords = {**(shown.keywords if shown else {}), **shape.keywords}
         if shown and "description" in shown.keywords and not _UNIQUE.search(str(keywords["description"])):
             keywords["description"] = shown.keywords["description"]
+        shut = {place for place, node in nodes.items() if shape_of(node).keywords.get("readOnly") is True}
+        if "create" in nodes.keys() - shut and name.strip("_").lower() not in _KEYS:
+            # a record says itself what it may hold (OpenAPI 3.0, 4.7.24: readOnly); a version goes with changes alone
+            keywords.pop("readOnly", None)
         server_sets = keywords.get("readOnly") is True or name in read_only
+        sent = () if server_sets else nodes.keys() - shut
         write_only = shape.keywords.get("writeOnly") is True
         unique_reason = _unique(keywords, name in unique)
         fields.append(
@@ -91,13 +98,13 @@ def fields_of(
                 keywords=keywords,
                 types=shape.types or (shown.types if shown else frozenset()),
                 nullable=shape.nullable,
-                required=name in required and not server_sets,
+                required=name in required and "create" in sent,
                 read_only=server_sets,
                 write_only=write_only,
                 shown="row" in nodes and not write_only,
-                created="create" in nodes and not server_sets,
-                updated="update" in nodes and not server_sets,
-                replaced="replace" in nodes and not server_sets,
+                created="create" in sent,
+                updated="update" in sent,
+                replaced="replace" in sent,
                 unique=unique_reason is not None,
                 node=node,
                 unique_reason=unique_reason,

@@ -47,10 +47,12 @@ _PARTS: tuple[Operator, ...] = ("contains", "icontains", "like", "ilike", "match
 class Look:
     """What was seen of a table: ``own`` rows by key, ``like`` those that may be the run's though nothing proves it,
     each with why; ``untold`` are entries whose fate nothing could show. ``whole`` says that the list was read whole,
-    ``hidden`` which rows it does not show though they are there, ``pages`` how many requests it took."""
+    ``short`` how many rows it lacks of those that it says there are, ``hidden`` which rows it does not show though
+    they are there, ``pages`` how many requests it took."""
 
     rows: dict[Key, Row] = field(default_factory=dict)
     whole: bool = False
+    short: int = 0
     hidden: set[Key] = field(default_factory=set)
     pages: int = 0
     own: dict[Key, Entry] = field(default_factory=dict)
@@ -83,7 +85,8 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
             _take(found, await client.whole_list(MOST_LOOKED_THROUGH, "tidying up"))
             table.show(found.rows.values())
     unclear = await _by_key(client, table, entries, found, last)
-    if not found.whole and loose and not filtered:
+    made = [each for each in loose if not each.sure or each.status < 400]
+    if (not found.whole and loose and not filtered) or (found.short and made):
         await _between_keys(client, table, entries, found, len(loose))
     for each in ledger.journal.entries(name):
         if each.held is not None and each.named is not None:
@@ -91,9 +94,11 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
     _claim(ledger, client, table, entries, found)
     found.own |= {key: each for each in entries if (key := each.answered) in unclear and _made_unshown(each, entries)}
     found.own |= await _never_shown(client, table, entries, unclear)
-    if not found.whole:
+    if not found.whole or found.short:
         found.untold = [each for each in entries if _open(each, ledger, filtered, unclear, found)]
-        found.why = found.why or "it has no list, and the answer gave no key"
+        found.why = found.why or (
+            "its list is short of its total" if found.short else "it has no list, and the answer gave no key"
+        )
     elif not found.own and not any(each.proved or each.seen for each in ledger.journal.entries(name)):
         # of a table whose new rows were never seen nothing shows that they would be
         claimed = {id(each) for each in found.own.values()}
@@ -169,6 +174,7 @@ async def read_row(client: Client, key: Key) -> Answer | None:
 def _take(found: Look, listing: Listing) -> None:
     found.rows |= listing.by_key
     found.pages += len(listing.exchanges)
+    found.short = min(_MOST_BETWEEN, max(0, (listing.total or 0) - len(listing.rows)))
     found.whole = listing.complete and not listing.problem and len(listing.by_key) == len(listing.rows)
     found.why = listing.problem or listing.partial or ("" if found.whole else "its rows have no keys of their own")
 
@@ -284,16 +290,24 @@ async def _by_key(client: Client, table: Table, entries: Sequence[Entry], found:
 async def _between_keys(client: Client, table: Table, entries: Sequence[Entry], found: Look, lost: int) -> None:
     """Read the rows whose keys the API may have given to creates of the run that got no key in their answer: numbers
     behind the largest one that was there before, up to as many behind the last that the run was given as creates are
-    ``lost``. Only where reading rows of the run's was seen to show them, and others' keys are numbers too."""
+    ``lost``, or as the list is short of. Only where reading rows of the run's was seen to show them, or the list says
+    that it lacks some, and others' keys are numbers too."""
     numbers = [as_number(key[-1]) for key in table.known]
     given = {key for each in entries if (key := each.answered) is not None} | table.ever
     own = [number for key in given if len(key) == 1 and (number := as_number(key[0])) is not None]
-    proved = table.recognised or any(each.proved for each in entries)
-    if "read" not in client.resource.operations or not proved or not own or None in numbers or client.resource.under:
+    proved = (own and (table.recognised or any(each.proved for each in entries))) or (found.short and numbers)
+    if "read" not in client.resource.operations or not proved or None in numbers or client.resource.under:
         return
-    first = max([*(number for number in numbers if number is not None), min(own) - 1]) + 1
+    others = [number for number in numbers if number is not None]
+    first = max([*others, *(min(own) - 1 for _ in own[:1])]) + 1
+    last = max([*own, *(max(others) + found.short for _ in others[:1] if found.short)]) + lost
     gone = {each.named for each in entries if each.removed} | table.left.keys()
-    tried = [(number,) for number in range(first, max(own) + lost + 1)]
+    answered = [key for each in entries if (key := each.answered) is not None]
+    if len(set(answered)) < len(answered):
+        # keys are given again: one that was removed may be that of a create since
+        since = max((each.number for each in entries if each.kind == "create" and each.answered is None), default=0)
+        gone = {key for key, number in _removals(entries).items() if number > since}
+    tried = [(number,) for number in range(first, last + 1)]
     tried = [key for key in tried if key not in found.rows and key not in gone and key not in table.known]
     failing: list[Key] = []
 

@@ -518,7 +518,7 @@ class Client:
         location = answer.header("location")
         if key is None and location:
             key = self.key_in_location(location)
-        key = key if key is not None else self._key_alone(answer.json)
+        key = key if key is not None else self.key_alone(answer.json)
         return key if key is not None else self.key_of(record)
 
     def _key_within(self, value: Any, depth: int) -> Key | None:
@@ -539,7 +539,7 @@ class Client:
         names = self.resource.key_fields
         return self.resource.field(names[0]) if len(names) == 1 else None
 
-    def _key_alone(self, value: Any) -> Key | None:
+    def key_alone(self, value: Any) -> Key | None:
         """The key where an answer is nothing else: a number, or a text that a program has made."""
         field = self._only_key_field
         if field is None or isinstance(value, bool):
