@@ -19,7 +19,7 @@ from starlette.routing import Route
 from checkpost.engine.run import Result
 from checkpost.findings import Finding
 from tests.foreign import Served
-from tests.shop import DIALECTS, Row, Shop, wares
+from tests.shop import DIALECTS, Row, Shop, minus, wares
 from tests.support import run_against
 
 DIALECT = next(each for each in DIALECTS if each.name == "colon prefix")
@@ -246,6 +246,47 @@ class Strict(Shop):
         if any(name in {"label", "kind", "sold"} and value[:2] in {"gt", "lt"} for name, value in pairs):
             raise ValueError
         return super().found(pairs)
+
+
+#: How its order is written is said nowhere: ``ordering=field`` or ``-field``.
+UNTOLD = replace(
+    DIALECT,
+    name="order untold",
+    parameters=lambda: [{"name": "ordering", "in": "query", "schema": {"type": "string"}}],
+    condition=lambda pairs: iter(()),
+    order=lambda query: minus(query.get("ordering", "")),
+    select="",
+)
+
+
+class EndsSwapped(Shop):
+    """Of a list in an order asked for, the first and the last row have changed places."""
+
+    def ordered(self, rows: list[Row], keys: list[tuple[str, bool]]) -> list[Row]:
+        rows = super().ordered(rows, keys)
+        return [rows[-1], *rows[1:-1], rows[0]] if keys and len(rows) > 2 else rows
+
+
+class Unmoved(Shop):
+    def ordered(self, rows: list[Row], keys: list[tuple[str, bool]]) -> list[Row]:
+        return rows
+
+
+class UntoldOrders(unittest.TestCase):
+    """A parameter that orders rows in a way that nothing describes."""
+
+    def found(self, kind: type[Shop]) -> list[tuple[str, str]]:
+        result = run_on(kind(UNTOLD), families=["read", "sort"])
+        return [(each.severity, each.title) for each in result.findings]
+
+    def test_the_way_that_orders_them_is_taken(self) -> None:
+        self.assertEqual(self.found(Shop), [])
+
+    def test_it_is_known_by_rows_that_are_nearly_in_order(self) -> None:
+        self.assertEqual([each[0] for each in self.found(EndsSwapped)], ["error"])
+
+    def test_where_none_moves_a_row_that_is_noted(self) -> None:
+        self.assertEqual(self.found(Unmoved), [("note", "No usual way of writing an order has any effect")])
 
 
 class Symptoms(unittest.TestCase):

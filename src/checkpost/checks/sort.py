@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections import Counter
 from collections.abc import AsyncIterator, Collection, Sequence
 from dataclasses import dataclass, replace
@@ -18,9 +19,12 @@ from checkpost.model.resource import Resource
 from checkpost.model.spelling import Inexpressible, Sorting
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.order import out_of_order
+from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key
 
 _MOST_PAGES = 12
+#: Which share of rows has to come in order for a parameter to be one that orders them, though wrongly; and of how many.
+_NEARLY, _FEW = 0.75, 7
 
 
 def _cost(resource: Resource) -> int:
@@ -49,26 +53,36 @@ async def sorting_of(case: Case) -> Sorting:
     if state.sorting is None and len(candidates) == 1:
         state.sorting = candidates[0]
     elif state.sorting is None:
-        snapshot = await snapshot_of(case)
+        snapshot, tried = await snapshot_of(case), list[Sorted]()
+        best, share = candidates[0], 0.0
         for candidate in candidates:
-            if await _proves_itself(case, snapshot, candidate):
-                named = tuple(sorted(state.sortable))  # the contract names none
-                state.sorting = replace(candidate, fields=named) if named else candidate
+            shown = await _share_in_order(case, snapshot, candidate, tried)
+            best, share = (candidate, shown) if shown > share else (best, share)
+            if share == 1:
                 break
-        else:
+        if share < _NEARLY:
             state.unsorted = (
                 f"how {candidates[0].parameter} is written is not described, and no usual way of "
                 f"{len(candidates)} works; state it under 'queries' in the profile"
             )
+            if len(tried) >= len(candidates) and all(_as_it_was(each) for each in tried):
+                state.order_ignored = tried[0].reply.exchange
             raise Skipped(state.unsorted)
+        named = tuple(sorted(state.sortable))  # the contract names none
+        state.sorting = replace(best, fields=named) if named else best
     assert state.sorting is not None
     return state.sorting
 
 
-async def _proves_itself(case: Case, snapshot: Snapshot, sorting: Sorting) -> bool:
-    """Whether rows come in order both ways, as a field shows by which they do not come so by themselves; one of those
-    that a refusal of another names, if it does."""
-    proven = 0
+def _as_it_was(tried: Sorted) -> bool:
+    """Whether rows came whole, and in the order in which they come by themselves."""
+    return tried.reply.complete and tried.places == tuple(range(len(tried.places)))
+
+
+async def _share_in_order(case: Case, snapshot: Snapshot, sorting: Sorting, tried: list[Sorted]) -> float:
+    """Which share of rows comes in order, the less of both ways, as a field shows by which they do not come so by
+    themselves; one of those that a refusal of another names, if it does. What was answered is added to ``tried``."""
+    shares: list[float] = []
     for descending in (False, True):
         field = telling(snapshot, descending, case.state.sortable)
         if field is None:
@@ -78,11 +92,23 @@ async def _proves_itself(case: Case, snapshot: Snapshot, sorting: Sorting) -> bo
         if found is not None and found.reply.refused and not case.state.sortable:
             case.state.sortable = blamed(found.reply.exchange, snapshot.fields.keys() - {field.name})
             if case.state.sortable:
-                return await _proves_itself(case, snapshot, sorting)
-        if found is None or found.reply.rows is None or found.wrong is not None:
-            return False
-        proven += 1
-    return proven > 0
+                return await _share_in_order(case, snapshot, sorting, tried)
+        if found is None or found.reply.rows is None:
+            return 0.0
+        tried.append(found)
+        shares.append(1.0 if found.wrong is None else _neighbours_in_order(snapshot, found))
+        if shares[-1] < _NEARLY:
+            return 0.0
+    return min(shares, default=0.0)
+
+
+def _neighbours_in_order(snapshot: Snapshot, found: Sorted) -> float:
+    """Which share of the rows is in order with the one before; 0 where they are few."""
+    values = snapshot.column(found.order[0].field).values[list(found.places)].tolist()
+    pairs = list(itertools.pairwise(values[::-1] if found.order[0].descending else values))
+    if len(pairs) < _FEW:
+        return 0.0
+    return float(sum(one <= other for one, other in pairs) / len(pairs))
 
 
 def telling(snapshot: Snapshot, descending: bool, among: Collection[str] = ()) -> Field | None:
@@ -127,7 +153,13 @@ def sortable(sorting: Sorting, snapshot: Snapshot) -> list[Field]:
 @check("sort.each-field", needs=("list",), cost=_cost)
 async def each_field(case: Case) -> AsyncIterator[Finding]:
     """Does the list come in order by each field, both ways, with nulls together and every row there?"""
-    sorting = await sorting_of(case)
+    try:
+        sorting = await sorting_of(case)
+    except Skipped:
+        if case.state.order_ignored is None:
+            raise
+        yield _without_effect(case, case.state.order_ignored)
+        return
     snapshot = await snapshot_of(case)
     orders = [(Order(each.name, down),) for each in sortable(sorting, snapshot) for down in (False, True)]
     trials = await _judged(case, sorting, orders)
@@ -155,6 +187,22 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
                 yield _finding(
                     case, snapshot, sorting, "Descending is not ascending reversed", [descending], "reversed"
                 )
+
+
+def _without_effect(case: Case, exchange: Exchange) -> Finding:
+    ways = case.resource.queries.sortings
+    return case.finding(
+        "note",
+        "expectation",
+        "No usual way of writing an order has any effect",
+        f"rows in order for one of the {len(ways)} ways in which {ways[0].parameter} is usually written",
+        "the order in which they come without it, each time",
+        cause="any:order ignored",
+        purpose="list",
+        place=ways[0].place,
+        subjects=[ways[0].parameter],
+        evidence=[exchange],
+    )
 
 
 def _not_reversed(ascending: Sorted, descending: Sorted) -> bool:

@@ -125,6 +125,8 @@ class State:
     many_kept: str = ""
     unfiltered: str = ""
     unsorted: str = ""
+    #: An answer to one of the usual ways of writing an order, where all left the rows as they come without one.
+    order_ignored: Exchange | None = None
 
     @property
     def rows_before(self) -> Sequence[Row]:
