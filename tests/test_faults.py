@@ -132,6 +132,23 @@ class LosesAtTheSeam(Library):
         return JSONResponse({**shown, self.style.rows: shown[self.style.rows][:-1]})
 
 
+class LacksOneAlone(Library):
+    """A list that is not asked for a size is whole but for its last row; ``usual`` ends it at so many."""
+
+    usual: int | None = None
+
+    async def listed(self, request: Request) -> Response:
+        answer = await super().listed(request)
+        if "take" in request.query_params or answer.status_code != 200:
+            return answer
+        every = [self.shown(book) for book in self.books.values()]
+        return JSONResponse({self.style.rows: every[: self.usual or len(every) - 1]})
+
+
+class TenAtOnce(LacksOneAlone):
+    usual = 10
+
+
 class Shuffled(Many):
     """Many books at once are answered in the order of their keys, the last one first."""
 
@@ -751,6 +768,12 @@ class Faults(unittest.TestCase):
     def test_a_first_page_that_lacks_a_row_where_no_size_is_asked_for(self) -> None:
         [link] = self.found(LosesAtTheSeam(replace(PLAIN, paging="next")), {"page.next-link"})
         self.assertEqual(link.observed, "1 rows missing, 0 twice")
+
+    def test_a_list_that_lacks_a_row_where_no_size_is_asked_for(self) -> None:
+        untold = replace(PLAIN, paging="skip", total="")
+        for kind, titles in ((LacksOneAlone, ["A list leaves out rows where no size is asked for"]), (TenAtOnce, [])):
+            found = [each.title for each in told(run_on(kind(untold))) if each.check == "page.default-size"]
+            self.assertEqual(found, titles)
 
     def test_a_list_that_is_cut_and_does_not_say_so(self) -> None:
         unpaged = replace(PLAIN, paging="", total="")

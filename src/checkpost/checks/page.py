@@ -43,6 +43,10 @@ def known_list(case: Case) -> Listing:
     return before
 
 
+#: What default sizes are multiples of, and how many rows a list may lack for that to be no page of another size.
+_USUAL_SIZES, _ROWS_OVER = (5, 6, 8), 2
+
+
 def _parameter(case: Case, name: str | None) -> Parameter | None:
     parameters = case.operation("list").parameters
     return next((each for each in parameters if each.location == "query" and each.name == name), None)
@@ -254,12 +258,17 @@ async def past_the_end(case: Case) -> AsyncIterator[Finding]:
 
 @check("page.default-size", needs=("list",), cost=lambda resource: 1)
 async def default_size(case: Case) -> AsyncIterator[Finding]:
-    """Does a list without a size have as many rows as the documented default says?"""
+    """Does a list without a size have as many rows as the documented default says, or else all but what a page leaves
+    over?"""
     limit = _parameter(case, case.resource.paging.limit)
     default = shape_of(limit.schema).keywords.get("default") if limit else None
-    if limit is None or not isinstance(default, int) or default <= 0:
-        raise Skipped("the contract documents no default size")
+    if limit is None:
+        raise Skipped("the list takes no size")
     before = known_list(case)
+    if not isinstance(default, int) or default <= 0:
+        async for finding in _nearly_whole(case, before):
+            yield finding
+        return
     exchange, rows = await ask_page(case, Asked(), "a page of the default size")
     expected = min(default, len(before.rows))
     # others may add and remove rows meanwhile, of which a list of some pages shows nothing on the first
@@ -275,6 +284,32 @@ async def default_size(case: Case) -> AsyncIterator[Finding]:
             purpose="list",
             place=limit.place,
             evidence=[exchange],
+        )
+
+
+async def _nearly_whole(case: Case, before: Listing) -> AsyncIterator[Finding]:
+    """A list as it is, without a size, that lacks a row or two of those that it has with one, and is no page of a usual
+    size."""
+    exchange, rows = await ask_page(case, Asked(), "the list as it is")
+    number, keys = len(rows or ()), {case.client.key_of(row) for row in rows or ()}
+    lost = before.by_key.keys() - keys
+    if not rows or not 0 < len(lost) <= _ROWS_OVER or any(number % each == 0 for each in _USUAL_SIZES):
+        return
+    if next_url(case.client, exchange) is not None:
+        return  # that is another question
+    again, _ = await ask_page(case, Asked(), "the list as it is")
+    shown = {case.client.key_of(row) for row in case.client.rows_in(again.answer.json) or ()}
+    there = (await case.listing()).by_key
+    if any(key in there and key not in shown for key in lost):
+        yield case.finding(
+            "warning",
+            "expectation",
+            "A list leaves out rows where no size is asked for",
+            f"{len(before.rows)} rows, or a page of a usual size",
+            f"{number} rows",
+            cause="any:lacks rows without a size",
+            purpose="list",
+            evidence=[exchange, again],
         )
 
 
