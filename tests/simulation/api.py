@@ -217,6 +217,10 @@ class Temper:
     unseen: bool = False
     #: The one parameter of lists, which leaves the rows with that value in the column of its name.
     lone_filter: str = ""
+    #: A change makes a row of what was sent, and leaves the row that was meant; or it is answered with the newest of
+    #: the others.
+    change_makes_another: bool = False
+    change_shows_another: bool = False
     #: Pages lack their last row, the newest as a rule, where they have several; the total counts it.
     pages_lack: bool = False
     #: What is no record is stored as one of nothing, and fails with 500 but for null.
@@ -706,6 +710,9 @@ class Api:
         if temper.replace_forks and method == "PUT" and not table.by_client and row is not None:
             key = self._insert(table, whole)
             return 200, rows[key]
+        if temper.change_makes_another and method == "PATCH" and not table.by_client and row is not None:
+            key = self._insert(table, known)
+            return 200, rows[key]
         if temper.halves_lose_all and has_half(known):
             rows.clear()
             self.version += 1
@@ -717,7 +724,9 @@ class Api:
         if temper.halves_break and has_half(known):
             rows[key]["~bad"] = True
             return 500, {"error": "failed"}
-        told = {name: value for name, value in rows[key].items() if name != "~by"}
+        others = [each for each in rows if each != key]
+        seen = max(others, key=lambda each: str(each).zfill(20)) if temper.change_shows_another and others else key
+        told = {name: value for name, value in rows[seen].items() if name != "~by"}
         return (200 if row is not None else 201), told
 
     def _bad(self) -> tuple[int, Any]:

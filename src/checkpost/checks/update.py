@@ -199,6 +199,20 @@ def judge_change(
     """The findings about one update: what was sent is stored, the rest stays, the answer is true."""
     found: list[Finding] = []
     now = datetime.now(UTC)
+    answered, meant = case.client.key_of(case.client.row_in(exchange.answer) or {}), case.client.key_of(before)
+    if answered and meant and key_text(answered) != key_text(meant) and case.client.key_of(change) is None:
+        return [
+            case.finding(
+                "error",
+                "expectation",
+                "A change is answered with another row",
+                f"the row {key_text(meant)}",
+                f"the row {key_text(answered)}",
+                cause="any:another row",
+                purpose=purpose,
+                evidence=evidence,
+            )
+        ]
     other = differences(case.fields, change, after)
     kept = [name for name in other if kept_by_server(case.fields[name], change[name], after[name], now)]
     lost = [

@@ -176,7 +176,11 @@ class Holdings:
     def saw(self, name: str, rows: Iterable[tuple[Key | None, Row]]) -> None:
         """Take note of rows that an answer has shown: a row of the run's is proved by what it shows."""
         table = self.tables.get(name)
-        if table is None or not table.unproved:
+        if table is None:
+            return
+        rows = list(rows)
+        table.strangers |= {key for key, _ in rows if key is not None} - table.known - table.ever
+        if not table.unproved:
             return
         client = self.reach(name)
         for key, row in rows:

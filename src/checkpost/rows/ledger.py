@@ -238,7 +238,22 @@ class Ledger(Holdings):
                 self.table(entries[0].resource).keyless = False  # it was left out since that was asked for
             elif sure:
                 self.table(entries[0].resource).keyless = True
+        if answer.ok and act.kind == "change" and len(act.touched) == len(entries) == 1:
+            self._take_for_another(act.touched[0], entries[0], answer)
         return exchange
+
+    def _take_for_another(self, meant: tuple[str, Key], entry: Entry, answer: Answer) -> None:
+        """Note of the row that a change was answered with where that has another key than the one that was meant, and
+        nobody had it: a faulty API may make a row of what it is sent. Only where it shows what was sent."""
+        client, table = self.reach(entry.resource), self.table(entry.resource)
+        row = client.row_in(answer) if client is not None else None
+        key = client.key_of(row) if client is not None and row is not None else None
+        if key is None or row is None or client is None or not table.whole or client.key_of(entry.record) is not None:
+            return
+        known = key_text(key) == key_text(meant[1]) or any(key in each for each in (table.known, table.ever))
+        if not known and key not in table.strangers and entry.record and self.shows(entry, key, row):
+            table.forks = True
+            self.answered(entry.number, key)
 
     def _take_down(self, entry: Entry, answer: Answer, key: Key) -> None:
         """Note of the row that a create's answer shows that it bears the run's mark, or else how it is, since nothing
@@ -366,6 +381,9 @@ class Ledger(Holdings):
         if act.kind == "create":
             await self._permit_making(act.made)
         if act.kind == "change":
+            forks = next((name for name, _ in act.touched if self.table(name).forks), None)
+            if forks is not None:
+                raise Unsafe(f"changes in {forks} make rows of their own, as the answer to one shows")
             await self._permit_naming(self._named_anew(act))
         for name, key in act.touched:
             await self._permit_touching(name, key)

@@ -46,6 +46,10 @@ class Table:
     own: dict[Key, int] = field(default_factory=dict)
     ever: set[Key] = field(default_factory=set)
     unproved: set[Key] = field(default_factory=set)
+    #: Whether a change was answered with a row of its own.
+    forks: bool = False
+    #: Keys that lists have shown since, and that are neither: of rows that others make meanwhile.
+    strangers: set[Key] = field(default_factory=set)
     #: Those of them that were read and showed something else than was sent; and whether any row was ever proved.
     strange: set[Key] = field(default_factory=set)
     recognised: bool = False

@@ -40,6 +40,7 @@ _NEVER_SEEN = "neither its key nor its list has shown it, or any other row of th
 _OTHER_VALUES = "a create was answered with its key, but it shows other values than were sent"
 _HAD_BEFORE = "a create was answered with its key, and it is as was sent, but the list had such a key before the run"
 _MADE_ANEW = "a row of this run with its key was removed, and then a change of it was answered with success"
+_MADE_BESIDE = "it was not there before the run, and changes in its table were seen to make rows of their own"
 _PARTS: tuple[Operator, ...] = ("contains", "icontains", "like", "ilike", "match")
 
 
@@ -404,7 +405,11 @@ def _suspect(ledger: Ledger, client: Client, table: Table, makers: Sequence[Entr
     free = [key for key in found.rows if key not in known and key not in found.own and key not in found.like]
     if not free:
         return
-    plain = [each for each in makers if each.kind != "change" and not ledger.marks(each.resource, each.record)]
+    if table.whole and any(each.kind == "change" and each.answered is not None for each in makers):
+        found.like |= dict.fromkeys(free, _MADE_BESIDE)
+    # a change whose fate is not known may have made a row of its own as well
+    making = [each for each in makers if each.kind != "change" or not each.sure]
+    plain = [each for each in making if not ledger.marks(each.resource, each.record)]
     if not table.whole:  # a row like one that the API told may as well be an old one
         plain = [each for each in plain if each.answered is None and _may_have_made(each, ledger)]
     empty = [each for each in plain if not any(value is not None for value in each.record.values())]
