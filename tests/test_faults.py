@@ -84,6 +84,33 @@ class CutAndSaid(Cut):
     says = "truncated"
 
 
+class ByMany(Library):
+    """A book has authors besides, one at the least, which its contract does not say."""
+
+    def book_schema(self, writable: bool, required: bool) -> Json:
+        schema = super().book_schema(writable, required)
+        schema["properties"]["authors"] = {"type": "array", "items": {"type": "integer"}}
+        schema["required"] = [*schema.get("required", ()), *(["authors"] if required else [])]
+        return schema
+
+    def shown(self, book: Json) -> Json:
+        return {**super().shown(book), "authors": book.get("authors", [1])}
+
+    def taken(self, body: Json) -> Json:
+        return {**super().taken(body), **({"authors": body["authors"]} if "authors" in body else {})}
+
+    def broken(self, body: Any, partial: bool) -> bool:
+        several = body.get("authors", [1] if partial else None) if isinstance(body, dict) else None
+        fits = isinstance(several, list) and all(type(each) is int and each in self.authors for each in several)
+        return not fits or super().broken(body, partial)
+
+    async def create(self, request: Request) -> Response:
+        body = await self.body(request)
+        if isinstance(body, dict) and body.get("authors") == []:
+            return JSONResponse({"authors": ["This list may not be empty."]}, 422)
+        return await super().create(request)
+
+
 class OneAtATime(Library):
     """Of a change of several fields the first is stored."""
 
@@ -755,6 +782,15 @@ class Faults(unittest.TestCase):
         result = run_on(library)
         self.assertEqual([each.title for each in told(result)], ["A bulk request is answered in another order"])
         self.assertEqual((library.books, result.left), (before, ()))
+
+    def test_a_list_of_references_that_may_not_be_empty_is_given_one(self) -> None:
+        library = ByMany(PLAIN)
+        before = copy.deepcopy(library.books)
+        result = run_on(library, resources=("books", "authors"))
+        self.assertEqual([each.title for each in told(result)], [])
+        self.assertEqual((library.books, result.left), (before, ()))
+        passed = {each.check for each in result.checks if each.resource == "books" and each.outcome == "passed"}
+        self.assertIn("create.stored", passed)
 
     def test_of_several_fields_that_are_changed_at_once_one_is_stored(self) -> None:
         [lost] = self.found(OneAtATime(PLAIN), {"update.each-field"})

@@ -48,11 +48,14 @@ class Addressed:
             paths[f"/{table}/"] = {"get": told({"type": "array", "items": row}), "post": told(row, "201", new)}
             item = {"get": told(row), "patch": told(row, "200", {**new, "required": []}), "delete": told(None, "204")}
             paths[f"/{table}/{{id}}/"] = {"parameters": [key], **item}
+        above = {**key, "name": "species_id"}
+        paths["/species/{species_id}/lots/"] = {"parameters": [above], **paths["/lots/"]}
         return {"openapi": "3.1.0", "info": {"title": "Seeds", "version": "1"}, "paths": paths}
 
     def app(self) -> Starlette:
         routes = [Route(f"/{table}/", self.listed, methods=["GET", "POST"]) for table in FIELDS]
         routes += [Route(f"/{table}/{{id:int}}/", self.one, methods=["GET", "PATCH", "DELETE"]) for table in FIELDS]
+        routes.append(Route("/species/{above:int}/lots/", self.under, methods=["GET", "POST"]))
         return Starlette(routes=routes)
 
     def shown(self, table: str, key: int) -> Json:
@@ -83,6 +86,20 @@ class Addressed:
         key = next(self.numbers)
         self.rows[table][key] = row
         return JSONResponse(self.shown(table, key), 201, {"Location": f"{HOST}/{table}/{key}/"})
+
+    async def under(self, request: Request) -> Response:
+        above = request.path_params["above"]
+        if above not in self.rows["species"]:
+            return refused(404)
+        if request.method == "GET":
+            mine = [key for key, row in self.rows["lots"].items() if row["species"] == above]
+            return JSONResponse([self.shown("lots", key) for key in mine])
+        row = self.read("lots", await body_of(request), True)
+        if row is None or row["species"] != above:
+            return refused(422)
+        key = next(self.numbers)
+        self.rows["lots"][key] = row
+        return JSONResponse(self.shown("lots", key), 201, {"Location": f"{HOST}/lots/{key}/"})
 
     async def one(self, request: Request) -> Response:
         table, key = request.url.path.split("/")[1], request.path_params["id"]

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from checkpost.checks.concurrency import another_tag
-from checkpost.checks.sort import telling
+from checkpost.checks.sort import as_what_they_refer_to, telling
 from checkpost.contract.node import Library, Node
 from checkpost.model.fields import fields_of
 from checkpost.model.query import Compare, Condition, Either, Every, Measure, Not, Order
@@ -58,6 +58,16 @@ class Telling(unittest.TestCase):
         for name, kept in (("created_by", True), ("user_updated", True), ("lastModifiedBy", True), ("owner", False)):
             field = replace(snapshot([{}]).fields["name"], name=name)
             self.assertEqual(kept_by_server(field, "someone", "me", datetime.now(UTC)), kept, name)
+
+    def test_rows_may_be_in_the_order_of_those_that_they_refer_to(self) -> None:
+        rows = snapshot([{"price": price} for price in (8, 8, 9, 3, 3)])
+        for places, descending, may in (
+            ((0, 1, 2, 3, 4), False, True),
+            ((0, 2, 1, 3, 4), False, False),  # those of one row do not stand together
+            ((2, 0, 1, 3, 4), False, False),  # just the other way round
+            ((2, 0, 1, 3, 4), True, True),
+        ):
+            self.assertEqual(as_what_they_refer_to(rows, places, Order("price", descending)), may, places)
 
     def test_the_row_that_a_reference_shows_is_told_by_its_key(self) -> None:
         reference = replace(snapshot([{}]).fields["price"], types=frozenset({"integer"}))

@@ -130,10 +130,12 @@ async def _moved(case: Case, other: Case, sub: Subcollection, first: Own, second
 async def child_record(other: Case, sub: Subcollection, parent: Own) -> tuple[dict[str, Any], dict[str, Any]]:
     """A record that belongs to a row, and the body that makes it by the path under that row."""
     assert sub.via is not None
-    allowed = set(shape_of(sub.view.record_schema("create")).properties)
-    full = await new_record(other)
-    body = {name: value for name, value in full.items() if name != sub.via and (not allowed or name in allowed)}
-    return {**full, sub.via: parent.key[-1]}, body
+    shape = shape_of(sub.view.record_schema("create"))
+    full = {**await new_record(other), sub.via: parent.key[-1]}
+    # the path says whose it is, but a body may have to say so as well
+    told = {sub.via} - shape.required
+    body = {name: value for name, value in full.items() if name not in told and name in (shape.properties or full)}
+    return full, body
 
 
 async def _made_there(case: Case, other: Case, sub: Subcollection, parent: Own) -> AsyncIterator[Finding]:

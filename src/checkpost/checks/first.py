@@ -7,6 +7,7 @@ from typing import Any
 
 from checkpost.checks.blame import blamed, members_in, said, wants
 from checkpost.checks.case import Case
+from checkpost.checks.parents import one_of_many
 from checkpost.checks.records import new_record
 from checkpost.model.envelopes import RECORD_MEMBERS
 from checkpost.model.field import MISSING, Field
@@ -195,6 +196,7 @@ def _tell_remedies(case: Case, refused: Exchange) -> None:
     for names, what in (
         (state.joined, "texts with spaces or other signs in {} were refused ({}); such without were taken"),
         (state.encoded, "texts of {} were refused ({}); objects written as JSON were taken"),
+        (state.filled, "empty lists in {} were refused ({}); keys of rows were taken"),
         (state.exemplary, "generated values of {} were refused ({}); the contract's examples were taken"),
         (state.unfilled, "records are made without {}, whose values no row tells ({})"),
         (state.copied, "generated values of {} were refused ({}); those of rows were taken"),
@@ -221,6 +223,8 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
             elif field is not None and field.is_text and _is_worded(case, value) and state.joined.get(name) != "":
                 # a hyphen in place of spaces first, then small letters and digits alone
                 state.joined[name] = "-" if " " in value else ""
+            elif field is not None and value == [] and (several := await one_of_many(case, field)):
+                state.filled[name] = several
             elif field is not None and name not in state.exemplary and _has_example(case, field):
                 state.exemplary.add(name)
             elif name in untold and name in shown:
@@ -239,7 +243,15 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
         refused, key = await _tried(case, record, "a record with other values of fields that were refused")
         if key is not None:
             return refused, key, record
-    for remedy in (state.joined, state.encoded, state.exemplary, state.unfilled, state.left_out, state.copied):
+    for remedy in (
+        state.filled,
+        state.joined,
+        state.encoded,
+        state.exemplary,
+        state.unfilled,
+        state.left_out,
+        state.copied,
+    ):
         remedy.clear()
     return None
 

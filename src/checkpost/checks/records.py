@@ -124,6 +124,8 @@ async def new_value(case: Case, each: Field, unlike: Any = MISSING) -> Any:
         others = [value for value in values if value is not None and (unlike is MISSING or value != unlike)]
         if others:
             return others[case.values.number() % len(others)]
+    if each.name in case.state.filled:
+        return MISSING if unlike == case.state.filled[each.name] else list(case.state.filled[each.name])
     if each.name in case.state.encoded:
         return MISSING if unlike == _NO_MEMBERS else _NO_MEMBERS
     if each.name in case.state.exemplary and not each.unique:

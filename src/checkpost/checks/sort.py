@@ -139,10 +139,22 @@ async def asked_in_order(
     places = tuple(snapshot.positions[key] for key in known if key in snapshot.positions)
     judged = [each for each in order if snapshot.fields[each.field].kind not in {"uuid", ""}]
     wrong = out_of_order(snapshot, places, order) if len(judged) == len(order) else None
+    refers = case.resource.relation(order[0].field) is not None
+    if wrong is not None and refers and as_what_they_refer_to(snapshot, places, order[0]):
+        wrong = None
     lost = len(snapshot) - len(set(places)) if reply.complete and snapshot.whole else 0
     # of a list that grows unseen, a row may be in two pages
     twice = len(known) - len(set(known)) if snapshot.counted else 0
     return Sorted(order, reply, places, wrong, lost, twice)
+
+
+def as_what_they_refer_to(snapshot: Snapshot, places: Sequence[int], order: Order) -> bool:
+    """Whether rows may be in an order that those which they refer to have among themselves: rows that refer to one
+    stand together, and they are not just the other way round."""
+    column = snapshot.column(order.field)
+    values = [None if column.null[place] else column.values[place] for place in places]
+    together = len([None for _ in itertools.groupby(values)]) == len(set(values))
+    return together and out_of_order(snapshot, places, (Order(order.field, not order.descending),)) is not None
 
 
 def sortable(sorting: Sorting, snapshot: Snapshot) -> list[Field]:

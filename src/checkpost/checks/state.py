@@ -56,6 +56,8 @@ class State:
     wanting: dict[str, Any] = field(default_factory=dict)
     #: Fields that creates were refused for, though they need not be there: they are left out.
     left_out: set[str] = field(default_factory=set)
+    #: Fields of several references that may not be empty, with those that they are given.
+    filled: dict[str, list[Any]] = field(default_factory=dict)
     #: Fields that refer to rows nobody knows of, so that they are left out; and those whose texts have no spaces, with
     #: what stands for one.
     unfilled: set[str] = field(default_factory=set)
@@ -165,6 +167,7 @@ class State:
             self.recipe, self.chooses_key, self.room, self.refused_with = "", None, ROOM, None
             self.copied, self.left_out, self.wanting = set(), set(), {}
             self.unfilled, self.joined, self.exemplary, self.encoded = set(), {}, set(), set()
+            self.filled = {}
             self.usual.clear()
         self.replies.clear()
         self.snapshot, self.outdated = None, True

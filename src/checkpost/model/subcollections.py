@@ -65,7 +65,10 @@ def _understood(
     else:
         own = [each.field for each in resource.relations if each.resource == child.name]
         via, through, far = (own[0] if len(own) == 1 else None), None, None
-    view = replace(seen, key=child.key, relations=child.relations, fields=_fields(seen, child))
+    # references that are addresses of rows are read and written as in the list of all
+    links = {name: each for name, each in child.layout.hyperlinks.items() if seen.layout.plain}
+    layout = replace(seen.layout, hyperlinks={**seen.layout.hyperlinks, **links})
+    view = replace(seen, key=child.key, relations=child.relations, fields=_fields(seen, child), layout=layout)
     if not many:
         view = replace(view, operations={"read": by_path[path]["GET"]}, collection=None, item=path)
     link, unlink, linked_by = _links(path, by_path, view) if many else (None, None, "")
