@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from checkpost.checks.registry import Blocked, Skipped
 from checkpost.checks.removal import remove
-from checkpost.model.field import MISSING, Field
+from checkpost.model.field import MISSING, Field, Reason
 from checkpost.model.fields import field_of
 from checkpost.model.hyperlink import Hyperlink, address_at, holds_address
 from checkpost.model.paths import normal
@@ -172,20 +172,19 @@ async def parents(case: Case, relation: Relation, more: bool = False) -> list[An
 
 async def one_of_many(case: Case, each: Field) -> list[Any]:
     """A list of one reference, for a field of several that is named as the rows of a table are; empty where no such
-    row is known."""
-    name, item = normal(each.name), shape_of(each.node).item
-    named = (
-        one for one in case.world.model.resources if name in {normal(one.name), normal(one.name.rpartition("/")[2])}
-    )
-    target = next(named, None)
-    key = target.key.fields if target is not None and target.key is not None else ()
-    field = target.field(key[0]) if target is not None and len(key) == 1 else None
-    keys = await _others(case, target) if target is not None and field is not None and item is not None else []
-    if not keys or target is None or field is None or item is None:
+    row is known, nor can be made."""
+    name, item, resources = normal(each.name), shape_of(each.node).item, case.world.model.resources
+    target = next((one for one in resources if name in {normal(one.name), normal(one.name.rpartition("/")[2])}), None)
+    names = target.key.fields if target is not None and target.key is not None else ()
+    if target is None or item is None or len(names) != 1:
         return []
-    if holds_address(field_of(each.name, item)) and target.item is not None:
-        return [Hyperlink(address_at(target.item), field.types <= {"integer", "number"}).of(keys[0])]
-    return [keys[0]]
+    keys = await parents(
+        case, Relation(each.name, target.name, names[0], Reason("it is named as its rows are", "guess"))
+    )
+    key = target.field(names[0])
+    if keys and target.item is not None and key is not None and holds_address(field_of(each.name, item)):
+        return [Hyperlink(address_at(target.item), key.types <= {"integer", "number"}).of(keys[0])]
+    return keys[:1]
 
 
 def _lasting(case: Case, target: Resource) -> list[Any]:
