@@ -59,6 +59,12 @@ class Telling(unittest.TestCase):
             field = replace(snapshot([{}]).fields["name"], name=name)
             self.assertEqual(kept_by_server(field, "someone", "me", datetime.now(UTC)), kept, name)
 
+    def test_an_address_may_be_shown_with_its_host(self) -> None:
+        shown = ["http://seeds.example/lots/7/"]
+        self.assertTrue(same(None, ["/lots/7/"], shown))
+        self.assertFalse(same(None, ["/lots/8/"], shown))
+        self.assertFalse(same(None, ["/7/"], shown))
+
     def test_rows_may_be_in_the_order_of_those_that_they_refer_to(self) -> None:
         rows = snapshot([{"price": price} for price in (8, 8, 9, 3, 3)])
         for places, descending, may in (

@@ -154,7 +154,7 @@ async def parents(case: Case, relation: Relation, more: bool = False) -> list[An
     if target.name in case.making or (target.name == case.resource.name and not own):
         return [] if own and optional else known  # tables that refer to each other cannot both come first
     field = case.resource.field(relation.field)
-    bearing = relation == next(iter(case.resource.relations)) and not world.markable(case.resource)
+    bearing = relation == next(iter(case.resource.relations), None) and not world.markable(case.resource)
     bearing = bearing and field is not None and not field.unique
     if known and not bearing and not own:
         return known
