@@ -111,6 +111,23 @@ class ByMany(Library):
         return await super().create(request)
 
 
+class Forking(Library):
+    """A change makes a book of what is sent, and leaves the one that was meant."""
+
+    async def item(self, request: Request) -> Response:
+        key = self.key_of(request)
+        before = copy.deepcopy(self.books.get(key))
+        answer = await super().item(request)
+        if request.method != "PATCH" or answer.status_code != 200 or before is None:
+            return answer
+        changed = {name: value for name, value in self.books[key].items() if before[name] != value}
+        self.last += 1
+        empty = {**dict.fromkeys(before), "title": "", "author_id": 1, "pages": 1, "price": 0, "in_print": True}
+        self.books[key], self.books[self.last] = before, {**empty, "printed_at": before["printed_at"], **changed}
+        self.books[self.last]["id"] = self.last
+        return JSONResponse(self.shown(self.books[self.last]))
+
+
 class OneAtATime(Library):
     """Of a change of several fields the first is stored."""
 
@@ -781,6 +798,13 @@ class Faults(unittest.TestCase):
         before = copy.deepcopy(library.books)
         result = run_on(library)
         self.assertEqual([each.title for each in told(result)], ["A bulk request is answered in another order"])
+        self.assertEqual((library.books, result.left), (before, ()))
+
+    def test_a_change_that_makes_another_row(self) -> None:
+        library = Forking(PLAIN)
+        before = copy.deepcopy(library.books)
+        result = run_on(library)
+        self.assertEqual([each.title for each in told(result)], ["A change is answered with another row"])
         self.assertEqual((library.books, result.left), (before, ()))
 
     def test_a_list_of_references_that_may_not_be_empty_is_given_one(self) -> None:

@@ -14,7 +14,7 @@ from checkpost.checks.records import is_allowed, new_record, replacement, sayabl
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.rules import broken_by, refused_and_unchanged, situation
 from checkpost.checks.shown import shown
-from checkpost.checks.update import read_only_kept, send_nulls, taken_for_none, write_to_missing
+from checkpost.checks.update import another_row, read_only_kept, send_nulls, taken_for_none, write_to_missing
 from checkpost.checks.vacancy import vacant_key
 from checkpost.findings import REPLACE_LOST, Finding
 from checkpost.model.field import MISSING
@@ -30,6 +30,10 @@ _NEEDS: tuple[Purpose, ...] = ("create", "replace", "delete")
 @check("replace.stored", needs=_NEEDS, creates=True, cost=lambda resource: 7)
 async def replace_is_stored(case: Case) -> AsyncIterator[Finding]:
     """Is a replacement stored, the same again when it is sent twice?"""
+    fork = case.ledger.table(case.resource.name).fork
+    if fork is not None and not case.has("update"):
+        yield another_row(case, "replace", *fork)
+        return
     own = (await case.own())[0]
     _, before = await case.row_now(own.key)
     record = await replacement(case, own.key)

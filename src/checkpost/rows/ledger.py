@@ -20,7 +20,7 @@ from checkpost.rows.coerced import coerced
 from checkpost.rows.holdings import Holdings, Reach
 from checkpost.rows.journal import FAILED, Entry, Journal
 from checkpost.rows.resemblance import shows
-from checkpost.rows.table import Harm, Table
+from checkpost.rows.table import Harm, Table, is_whole
 from checkpost.rows.unshown import IS_SHOWN, key_unshown
 from checkpost.wire.client import Client
 from checkpost.wire.door import Act, Made, Unsafe
@@ -239,20 +239,24 @@ class Ledger(Holdings):
             elif sure:
                 self.table(entries[0].resource).keyless = True
         if answer.ok and act.kind == "change" and len(act.touched) == len(entries) == 1:
-            self._take_for_another(act.touched[0], entries[0], answer)
+            self._take_for_another(act.touched[0], entries[0], exchange)
         return exchange
 
-    def _take_for_another(self, meant: tuple[str, Key], entry: Entry, answer: Answer) -> None:
+    def _take_for_another(self, meant: tuple[str, Key], entry: Entry, exchange: Exchange) -> None:
         """Note of the row that a change was answered with where that has another key than the one that was meant, and
-        nobody had it: a faulty API may make a row of what it is sent. Only where it shows what was sent."""
+        nobody had it: a faulty API may make a row of what it is sent. Only where it shows what was sent, and is no less
+        of a row than others: an answer may as well be about what was done."""
         client, table = self.reach(entry.resource), self.table(entry.resource)
-        row = client.row_in(answer) if client is not None else None
+        row = client.row_in(exchange.answer) if client is not None else None
         key = client.key_of(row) if client is not None and row is not None else None
         if key is None or row is None or client is None or not table.whole or client.key_of(entry.record) is not None:
             return
+        sent = {name for name, value in entry.record.items() if value is not None}
         known = key_text(key) == key_text(meant[1]) or any(key in each for each in (table.known, table.ever))
-        if not known and key not in table.strangers and entry.record and self.shows(entry, key, row):
-            table.forks = True
+        if known or key in table.strangers or not sent or not sent <= row.keys() or not is_whole(row, table.shown):
+            return
+        if self.shows(entry, key, row):
+            table.fork = meant[1], key, (exchange,)
             self.answered(entry.number, key)
 
     def _take_down(self, entry: Entry, answer: Answer, key: Key) -> None:
@@ -381,7 +385,7 @@ class Ledger(Holdings):
         if act.kind == "create":
             await self._permit_making(act.made)
         if act.kind == "change":
-            forks = next((name for name, _ in act.touched if self.table(name).forks), None)
+            forks = next((name for name, _ in act.touched if self.table(name).fork is not None), None)
             if forks is not None:
                 raise Unsafe(f"changes in {forks} make rows of their own, as the answer to one shows")
             await self._permit_naming(self._named_anew(act))

@@ -119,13 +119,9 @@ class _Settling:
             removed = False
             for name in waiting:
                 # what is under a row goes before it, and is looked for as long as it may be there
-                free = [
-                    (key, entry)
-                    for key, entry in list(self.looks[name].own.items())[::-1]
-                    if not any(
-                        self.looks[each].own or (pauses and each in open_) for each in under.get((name, key), ())
-                    )
-                ]
+                busy = {each for each in names if self.looks[each].own or (pauses and each in open_)}
+                rows = list(self.looks[name].own.items())[::-1]
+                free = [(key, entry) for key, entry in rows if not busy & under.get((name, key), set())]
                 removed = await self._remove_all(name, free) or removed
             if self.later:
                 await asyncio.sleep(self.longest)
@@ -197,16 +193,15 @@ class _Settling:
         return found
 
     async def _remove_all(self, name: str, rows: Sequence[tuple[Key, Entry]]) -> bool:
-        """Ask for the removal of rows, the last made first, side by side where the first goes and none may refer to
-        another; whether any was answered with success, or may yet be done."""
+        """Ask for the removal of rows, the last made first: side by side where the first goes, none may refer to
+        another, and none was asked for before; whether any was answered with success, or may yet be done."""
         client = self.ledger.reach(name)
-        among = client is not None and any(each.resource == name for each in client.resource.relations)
+        apart = client is not None and all(each.resource != name for each in client.resource.relations)
+        apart = apart and not any(self.asked[name, key] for key, _ in rows)
         removed = [await self._remove(name, *rows[0])] if rows else []
-        if removed == [True] and not among and not self.later:
-            removed += await asyncio.gather(*(self._remove(name, *each) for each in rows[1:]))
-        else:
-            removed += [await self._remove(name, *each) for each in rows[1:]]
-        return any(removed)
+        if apart and removed == [True] and not self.later:
+            return any([True, *await asyncio.gather(*(self._remove(name, *each) for each in rows[1:]))])
+        return any([*removed, *[await self._remove(name, *each) for each in rows[1:]]])
 
     async def _remove(self, name: str, key: Key, entry: Entry) -> bool:
         """Ask for a row's removal, as the role that made it or else as another; whether it was answered with success,

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key, Listing, Row, key_text
 
 
@@ -46,8 +47,8 @@ class Table:
     own: dict[Key, int] = field(default_factory=dict)
     ever: set[Key] = field(default_factory=set)
     unproved: set[Key] = field(default_factory=set)
-    #: Whether a change was answered with a row of its own.
-    forks: bool = False
+    #: A change that was answered with a row of its own: the key that was meant, that of the row, and the exchange.
+    fork: tuple[Key, Key, tuple[Exchange]] | None = None
     #: Keys that lists have shown since, and that are neither: of rows that others make meanwhile.
     strangers: set[Key] = field(default_factory=set)
     #: Those of them that were read and showed something else than was sent; and whether any row was ever proved.
@@ -107,6 +108,12 @@ class Table:
         """Note what rows were shown with."""
         for row in rows:
             self.shown |= row.keys()
+
+
+def is_whole(row: Row, names: Iterable[str]) -> bool:
+    """Whether an object has most of the members that rows have."""
+    wanted = set(names)
+    return 2 * len(wanted & row.keys()) > len(wanted)
 
 
 def as_number(part: Any) -> int | None:
