@@ -128,6 +128,13 @@ class Forking(Library):
         return JSONResponse(self.shown(self.books[self.last]))
 
 
+class PostedOn(Library):
+    """A POST to a book makes another."""
+
+    async def item(self, request: Request) -> Response:
+        return await (self.create(request) if request.method == "POST" else super().item(request))
+
+
 class OneAtATime(Library):
     """Of a change of several fields the first is stored."""
 
@@ -806,6 +813,15 @@ class Faults(unittest.TestCase):
         result = run_on(library)
         self.assertEqual([each.title for each in told(result)], ["A change is answered with another row"])
         self.assertEqual((library.books, result.left), (before, ()))
+
+    def test_a_post_to_a_row_that_makes_another_says_nothing_of_changes(self) -> None:
+        library = PostedOn(PLAIN)
+        before = copy.deepcopy(library.books)
+        result = run_on(library)
+        self.assertEqual([each.check for each in told(result)], ["errors.method-not-offered"])
+        self.assertEqual((library.books, result.left), (before, ()))
+        outcomes = {each.check: each.outcome for each in result.checks}
+        self.assertEqual((outcomes["update.each-field"], outcomes["replace.stored"]), ("passed", "passed"))
 
     def test_a_list_of_references_that_may_not_be_empty_is_given_one(self) -> None:
         library = ByMany(PLAIN)

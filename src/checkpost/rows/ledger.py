@@ -238,7 +238,9 @@ class Ledger(Holdings):
                 self.table(entries[0].resource).keyless = False  # it was left out since that was asked for
             elif sure:
                 self.table(entries[0].resource).keyless = True
-        if answer.ok and act.kind == "change" and len(act.touched) == len(entries) == 1:
+        # a POST to a row's path makes one by itself, and says nothing of changes
+        by_change = act.kind == "change" and request.method in {"PATCH", "PUT"}
+        if answer.ok and by_change and len(act.touched) == len(entries) == 1:
             self._take_for_another(act.touched[0], entries[0], exchange)
         return exchange
 
