@@ -258,8 +258,7 @@ async def past_the_end(case: Case) -> AsyncIterator[Finding]:
 
 @check("page.default-size", needs=("list",), cost=lambda resource: 1)
 async def default_size(case: Case) -> AsyncIterator[Finding]:
-    """Does a list without a size have as many rows as the documented default says, or else all but what a page leaves
-    over?"""
+    """Does a list without a size have as many rows as the documented default says, or as a page usually has?"""
     limit = _parameter(case, case.resource.paging.limit)
     default = shape_of(limit.schema).keywords.get("default") if limit else None
     if limit is None:
