@@ -11,12 +11,11 @@ import contextlib
 import http.client
 import json
 import re
-import subprocess
 import sys
 import tempfile
 import threading
 import urllib.parse
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -24,8 +23,7 @@ from typing import Any
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
-from tests.strangers import cluster
-from tests.strangers.__main__ import HERE, as_before, free_port, server_of, settled, wait_for
+from tests.strangers.__main__ import as_before, free_port, run_on, said_of, settled, started
 
 Row = dict[str, Any]
 _PAGES = re.compile(r"page|size|limit|offset|skip|take|top|start|cursor|first|range", re.I)
@@ -332,35 +330,15 @@ class _Handler(BaseHTTPRequestHandler):
     do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = do_OPTIONS = do_HEAD = pass_on
 
 
-@contextlib.contextmanager
-def started(name: str, folder: Path) -> Iterator[tuple[str, str, Row]]:
-    """A stranger with a fresh database: its address, where its rows are, and what is said of it."""
-    said = json.loads((HERE / name / "departures.json").read_text("utf-8"))
-    with contextlib.ExitStack() as ends:
-        database, port = str(folder / "bank.db"), free_port()
-        if "database" in said:
-            database = ends.enter_context(cluster.database(folder))
-        silent = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
-        server = subprocess.Popen([*server_of(name), str(port), database], **silent)  # type: ignore[call-overload]
-        try:
-            wait_for(f"http://127.0.0.1:{port}{said['contract']}")
-            yield f"http://127.0.0.1:{port}", database, said
-        finally:
-            server.terminate()
-            server.wait()
-
-
 def findings(name: str, spoil: str) -> tuple[set[tuple[str, str]], int, bool]:
     """What a run finds, as checks and titles; how often something was spoilt, and whether rows are as before."""
-    with tempfile.TemporaryDirectory() as held, started(name, Path(held)) as (api, database, said):
+    said = said_of(name)
+    with tempfile.TemporaryDirectory() as held, started(name, said, folder := Path(held)) as (api, database):
         proxy = Proxy(free_port(), api, spoil)
         threading.Thread(target=proxy.serve_forever, daemon=True).start()
-        front, report, before = f"http://127.0.0.1:{proxy.server_port}", Path(held) / "report.json", settled(database)
-        command = [str(Path(sys.executable).with_name("checkpost")), "run", front + said["contract"], "--base-url"]
-        command += [front + said.get("base", ""), "--out", str(report)]
-        subprocess.run(command, cwd=held, capture_output=True, check=False)
+        before = settled(database)
+        _, run = run_on(f"http://127.0.0.1:{proxy.server_port}", said, folder)
         proxy.shutdown()
-        run = json.loads(report.read_text("utf-8"))
         left = {"stays": len(run["summary"]["left"])}
         same = as_before(before, settled(database), {**said, **left})
     return {(each["check"], re.sub(r"\d+", "#", each["title"])) for each in run["findings"]}, proxy.hits, same

@@ -16,6 +16,7 @@ import tempfile
 import time
 import urllib.error
 import urllib.request
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -116,39 +117,57 @@ def free_port() -> int:
         return int(opened.getsockname()[1])
 
 
-def judged(name: str) -> bool:
-    """Try one stranger; whether all is found and its rows are as before."""
+def said_of(name: str) -> Json:
+    """What is said of a stranger: where its contract is, and its departures."""
     said: Json = json.loads((HERE / name / "departures.json").read_text("utf-8"))
-    if "database" in said and cluster.programs() is None:
-        print(f"{name}: not tried, since no PostgreSQL is installed")
-        return True
-    with tempfile.TemporaryDirectory() as folder, contextlib.ExitStack() as ends:
-        database, port = str(Path(folder) / "bank.db"), free_port()
+    return said
+
+
+@contextlib.contextmanager
+def started(name: str, said: Json, folder: Path) -> Iterator[tuple[str, str]]:
+    """A stranger with a fresh database in a folder: its address, and where its rows are stored."""
+    with contextlib.ExitStack() as ends:
+        database, port = str(folder / "bank.db"), free_port()
         if "database" in said:
-            database = ends.enter_context(cluster.database(Path(folder)))
-        base = f"http://127.0.0.1:{port}"
+            database = ends.enter_context(cluster.database(folder))
         server = subprocess.Popen(
             [*server_of(name), str(port), database],
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
         )  # fmt: skip
         try:
-            wait_for(base + said["contract"])
-            proven = []
-            for each in said["departures"]:
-                if send(base, *each["send"]) == each["status"]:
-                    proven.append(each)
-                wait_for(base + said["contract"])
-            before = settled(database)
-            report = Path(folder) / "report.json"
-            command = [str(Path(sys.executable).with_name("checkpost")), "run", base + said["contract"]]
-            command += ["--base-url", base + said.get("base", ""), "--out", str(report)]
-            done = subprocess.run(command, cwd=folder, capture_output=True, text=True)
-            after = settled(database)
-            same = as_before(before, after, said)
+            wait_for(f"http://127.0.0.1:{port}{said['contract']}")
+            yield f"http://127.0.0.1:{port}", database
         finally:
             server.terminate()
             server.wait()
-        run = json.loads(report.read_text("utf-8"))
+
+
+def run_on(base: str, said: Json, folder: Path) -> tuple[subprocess.CompletedProcess[str], Json]:
+    """Run the installed command against an address: how it ended, and its report."""
+    report = folder / "report.json"
+    command = [str(Path(sys.executable).with_name("checkpost")), "run", base + said["contract"]]
+    command += ["--base-url", base + said.get("base", ""), "--out", str(report)]
+    done = subprocess.run(command, cwd=folder, capture_output=True, text=True)
+    run: Json = json.loads(report.read_text("utf-8"))
+    return done, run
+
+
+def judged(name: str) -> bool:
+    """Try one stranger; whether all is found and its rows are as before."""
+    said = said_of(name)
+    if "database" in said and cluster.programs() is None:
+        print(f"{name}: not tried, since no PostgreSQL is installed")
+        return True
+    with tempfile.TemporaryDirectory() as held, started(name, said, folder := Path(held)) as (base, database):
+        proven = []
+        for each in said["departures"]:
+            if send(base, *each["send"]) == each["status"]:
+                proven.append(each)
+            wait_for(base + said["contract"])
+        before = settled(database)
+        done, run = run_on(base, said, folder)
+        after = settled(database)
+        same = as_before(before, after, said)
     found = {(each["check"], f"{op['method']} {op['path']}") for each in run["findings"] for op in operations(each)}
     wanted = [each for each in proven if each["found"][0]]
     missed = [each["says"] for each in wanted if tuple(each["found"]) not in found]
