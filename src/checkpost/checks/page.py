@@ -296,8 +296,8 @@ async def _nearly_whole(case: Case, before: Listing) -> AsyncIterator[Finding]:
         return
     if next_url(case.client, exchange) is not None:
         return  # that is another question
-    again, _ = await ask_page(case, Asked(), "the list as it is")
-    shown = {case.client.key_of(row) for row in case.client.rows_in(again.answer.json) or ()}
+    again, rows = await page_once_more(case, Asked(), "the list as it is")
+    shown = {case.client.key_of(row) for row in rows or ()}
     there = (await case.listing()).by_key
     if any(key in there and key not in shown for key in lost):
         yield case.finding(

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator
 from contextlib import suppress
-from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
 from checkpost.checks.asking import differing, fields_in, snapshot_of, spelled
@@ -39,19 +38,20 @@ async def next_links(case: Case) -> AsyncIterator[Finding]:
     if case.state.pages_broken:
         raise Blocked(case.state.pages_broken)
     limit = case.resource.paging.limit
-    found = await _along(case, before, {limit: sizes_of(case, len(before.rows))[-1]} if limit else {})
+    found = await _along(case, before, Asked(((limit, sizes_of(case, len(before.rows))[-1]),) if limit else ()))
     if found is None and limit is not None:
-        found = await _along(case, before, {}, _FEW_PAGES)  # of the size that it has by itself
+        found = await _along(case, before, Asked(), _FEW_PAGES)  # of the size that it has by itself
     if found is not None:
         yield found
 
 
-async def _along(case: Case, before: Listing, query: Mapping[str, Any], most: int | None = None) -> Finding | None:
-    """What is wrong with the links from a first page on; of a list of more than ``most`` pages nothing is."""
-    exchange = await case.send("list", "a first page", query=query)
+async def _along(case: Case, before: Listing, asked: Asked, most: int | None = None) -> Finding | None:
+    """What is wrong with the links from a first page on. With ``most``, only of a list that is answered so, in no more
+    pages than that."""
+    exchange, shown = await ask_page(case, asked, "a first page")
     exchanges, keys = [exchange], []
-    first = len(case.client.rows_in(exchange.answer.json) or ()) or 1
-    if most is not None and first * most < len(before.rows):
+    first = len(shown or ()) or 1
+    if most is not None and (not shown or first * most < len(before.rows)):
         return None
     for _ in range(len(before.rows) // first + 3):
         rows = case.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
