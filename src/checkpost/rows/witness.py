@@ -100,10 +100,10 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
         found.why = found.why or (
             "its list is short of its total" if found.short else "it has no list, and the answer gave no key"
         )
-    elif not found.own and not any(each.proved or each.seen for each in ledger.journal.entries(name)):
+    if found.whole and not found.own and not any(each.proved or each.seen for each in ledger.journal.entries(name)):
         # of a table whose new rows were never seen nothing shows that they would be
-        claimed = {id(each) for each in found.own.values()}
-        found.untold = [each for each in entries if id(each) not in claimed and _never_seen(each, found)]
+        told = {id(each) for each in (*found.own.values(), *found.untold)}
+        found.untold += [each for each in entries if id(each) not in told and _never_seen(each, found)]
         found.why = _NEVER_SEEN
     return found
 
@@ -300,8 +300,8 @@ async def _between_keys(client: Client, table: Table, entries: Sequence[Entry], 
     if "read" not in client.resource.operations or not proved or None in numbers or client.resource.under:
         return
     others = [number for number in numbers if number is not None]
-    first = max([*others, *(min(own) - 1 for _ in own[:1])]) + 1
-    last = max([*own, *(max(others) + found.short for _ in others[:1] if found.short)]) + lost
+    first = max([*others, *([min(own) - 1] if own else [])]) + 1
+    last = max([*own, *([max(others) + found.short] if others and found.short else [])]) + lost
     gone = {each.named for each in entries if each.removed} | table.left.keys()
     answered = [key for each in entries if (key := each.answered) is not None]
     if len(set(answered)) < len(answered):
