@@ -393,7 +393,7 @@ async def _by_aggregate(case: Case, rights: Rights, seen: Seen) -> AsyncIterator
     numbers = [int(each) for each in re.findall(r"(?<![\w.])\d+(?![\w.])", exchange.answer.text)]
     allowed, everything = len(seen.allowed), len(seen.snapshot)
     if everything in numbers and allowed not in numbers:
-        if rights.may("aggregate") and (not rights.may("list") or _beyond((await _list(case)), seen)):
+        if rights.may("aggregate") and (not rights.may("list") or _beyond(await _list(case), seen)):
             return
         yield departure(
             case, "An aggregate reveals rows that the role may not see", f"{allowed} rows: {told_rights(case, rights)}",

@@ -17,9 +17,10 @@ _UNIQUE = re.compile(
     r"|[.;(]\s*unique\b(?!\s+(?:id|identifier|key)\b)|\bunique\s+(?:constraint|index)\b|\balternate key\b",
     re.I,
 )
-#: How a row's own key is usually called.
-_KEYS = frozenset({"id", "pk", "key", "uuid", "guid", "oid"})
 _NOT_UNIQUE = re.compile(r"\b(?:not|need not be|isn't|aren't|non)[\s-]+(?:\w+\s+)?unique\b", re.I)
+
+#: Names of keys that no record chooses where rows call them read-only; a code may as well be the record's own.
+_KEYS = frozenset({"id", "pk", "key", "uuid", "guid", "oid"})
 
 
 def inside(schema: Node | None, pointer: str) -> Node | None:

@@ -10,7 +10,8 @@ from checkpost.model.field import Field, Reason
 from checkpost.model.paths import normal, parameters, singular
 from checkpost.model.resource import Key
 
-_KEY_NAMES = ("id", "_id", "key", "uuid", "guid", "pk", "code")
+#: How the key of a row is usually called, the likeliest first.
+KEY_NAMES = ("id", "_id", "key", "uuid", "guid", "pk", "code")
 _SAID = re.compile(r"\bprimary key\b", re.I)
 
 
@@ -63,7 +64,7 @@ def _field_for(parameter: str, resource: str, fields: Sequence[Field], count: in
     if count == 1 and len(marked) == 1:
         return marked[0], Reason("its description says primary key", "stated")
     stem = normal(singular(resource))
-    for name in (*_KEY_NAMES, f"{stem}id", f"{stem}key", f"{stem}code"):
+    for name in (*KEY_NAMES, f"{stem}id", f"{stem}key", f"{stem}code"):
         for field in fields:
             if count == 1 and normal(field.name) == normal(name) and field.name.lower().strip("_") == name.strip("_"):
                 # an id that is asked for may be shown without being described

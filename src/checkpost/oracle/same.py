@@ -11,6 +11,7 @@ from decimal import Decimal, InvalidOperation
 from typing import Any
 
 from checkpost.model.field import Field
+from checkpost.model.keys import KEY_NAMES
 
 Row = Mapping[str, Any]
 #: How far from now a moment may be that the server has set, in seconds.
@@ -71,7 +72,7 @@ def _is_reference(field: Field) -> bool:
 
 def _key_of(one: Row, other: Row) -> str:
     """The member by which two objects name a row; "" where they have none in common."""
-    usual = (name for name in ("id", "_id", "pk", "uuid", "guid", "key", "code") if name in one and name in other)
+    usual = (name for name in KEY_NAMES if name in one and name in other)
     return next((name for name in usual if isinstance(one[name], str | int)), "")
 
 
