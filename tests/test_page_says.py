@@ -121,6 +121,15 @@ class PageSays(unittest.TestCase):
         [one] = found(in_one, None, lambda n, c, s: {**headers(n, c, s), "X-Total-Pages": "1"})
         self.assertEqual((one.title, one.observed), ("The number of pages is wrong", "x-total-pages: 1"))
 
+    def test_a_header_that_holds_an_object_says_it_too(self) -> None:
+        def headers(number: int, count: int, size: int) -> Json:
+            told = {"total": len(ROWS), "total_pages": count, "page": number + 1, "first_page": 1, "last_page": count}
+            return {"X-Pagination": json.dumps(told)}
+
+        self.assertEqual([each.title for each in found(by_offset, None, headers)], [])
+        [one] = found(by_offset, None, lambda n, c, s: {"X-Pagination": json.dumps({"total": 15, "page": n + 1})})
+        self.assertEqual((one.title, one.observed), ("The total is not the number of rows", "x-pagination.total: 15"))
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -303,7 +303,9 @@ def _by_credentials(findings: Sequence[Finding]) -> list[Finding]:
 
 def _without_names(finding: Finding, said: str) -> str:
     """A sentence of a finding without the fields and values that it is about."""
-    names = {word for each in finding.subjects for word in re.findall(r"\w+", each)}
+    # a subject is a field, or a situation that may end with one: "changing weight", "weight (a fraction)"
+    ends = (each.partition(" (")[0].rpartition(" ")[2] for each in finding.subjects)
+    names = {word for each in ends for word in re.findall(r"\w+", each)}
     return re.sub(r"\w+", lambda word: "#" if word[0] in names else word[0], _without_values(said))
 
 

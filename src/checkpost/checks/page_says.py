@@ -65,7 +65,7 @@ async def pages_say_what_they_are(case: Case) -> AsyncIterator[Finding]:
     for each in _wrong(case, exchanges, numbers, size, rows):
         if each.title in wrong:
             yield case.finding(
-                "warning" if each.kind in {"number", "offset"} else "error",
+                "warning" if each.kind in {"number", "offset", "total"} else "error",
                 "expectation",
                 each.title,
                 each.expected,
@@ -92,10 +92,10 @@ def _wrong(
         kind, values = each.kind, each.values
         if kind in _TRUTHS:
             title, true = _TRUTHS[kind]
-            told = [true(number, count) for number in numbers]
-            at = _first(value is not None and value != told[n] for n, value in enumerate(values))
+            holds = [true(number, count) for number in numbers]
+            at = _first(value is not None and value != holds[n] for n, value in enumerate(values))
             if at is not None:
-                expected = f"{told[at]} on page {numbers[at] + 1} of {count}".lower()
+                expected = f"{holds[at]} on page {numbers[at] + 1} of {count}".lower()
                 yield _Wrong(kind, title, expected, _shown(each, at), at)
         elif kind == "pages":
             # the last page's number begins at 0 where the first one's does
@@ -106,6 +106,12 @@ def _wrong(
                 yield _Wrong(kind, "The number of pages is wrong", expected, _shown(each, at), at)
         elif None in values[:-1] or (kind != "next" and None in values):
             continue
+        elif kind == "total" and not (case.resource.envelope.total or case.resource.envelope.total_header):
+            # a total that is described is looked at by itself; some mean what the page holds
+            told = [{rows, min(size, rows - size * number)} for number in numbers]
+            at = _first(value not in told[n] for n, value in enumerate(values))
+            if at is not None:
+                yield _Wrong(kind, "The total is not the number of rows", str(rows), _shown(each, at), at)
         elif kind in {"number", "next"}:
             yield from _shifted(each, numbers, count)
         elif kind == "offset" and paging.style == "offset":

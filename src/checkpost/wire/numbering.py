@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator
 from typing import Any, Literal
@@ -36,12 +37,25 @@ def said(answer: Answer) -> dict[tuple[Kind, str], Any]:
     """What an answer's body and headers say, by what it is and where: a member's names, or a header's."""
     found = {(kind, place): value for kind, place, value in _in_body(answer.json, (), _DEEP)}
     for name, value in answer.headers:
-        word = re.sub(r"[^a-z]", "", name.lower().removeprefix("x-").removeprefix("pagination-"))
-        if name.lower().startswith("x-") and word in _COUNTS:
+        low = name.lower()
+        if not low.startswith(("x-", "pagination", "paging")):
+            continue
+        word = re.sub(r"[^a-z]", "", low.removeprefix("x-").removeprefix("pagination-"))
+        if word in _COUNTS:
             kind = _COUNTS[word]
             if value.strip().isdecimal() or (kind == "next" and not value.strip()):
                 found[kind, name] = int(value) if value.strip() else None
+        elif value.startswith("{"):
+            found |= {(kind, place): each for kind, place, each in _in_body(_object(value), (name,), 1)}
     return found
+
+
+def _object(text: str) -> Any:
+    """What a header's JSON holds; None where it is none."""
+    try:
+        return json.loads(text)
+    except ValueError:
+        return None
 
 
 def next_in(answer: Answer) -> str | None:
