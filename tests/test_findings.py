@@ -91,7 +91,9 @@ class Union(unittest.TestCase):
         self.assertEqual(len(united([lots, refusal("tags", "POST", "no\nrow", "detail")], 9)), 1)
         self.assertEqual(len(united([lots, refusal("tags", "GET", "[{…", "source")], 9)), 2)
         met = replace(lots, subjects=("the values of another row",))
-        self.assertEqual(len(united([met, refusal("tags", "GET", "[{…", "detail")], 9)), 1, "a situation names no field")
+        self.assertEqual(
+            len(united([met, refusal("tags", "GET", "[{…", "detail")], 9)), 1, "a situation names no field"
+        )
 
     def test_failures_that_say_the_same_are_one(self) -> None:
         def failed(resource: str, said: str, situation: str) -> Finding:

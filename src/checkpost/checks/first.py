@@ -6,6 +6,7 @@ import re
 from typing import Any
 
 from checkpost.checks.blame import blamed, members_in, said, wants
+from checkpost.checks.bounds import stated_bounds, within
 from checkpost.checks.case import Case
 from checkpost.checks.parents import one_of_many
 from checkpost.checks.records import new_record
@@ -194,6 +195,7 @@ def _tell_remedies(case: Case, refused: Exchange) -> None:
     state = case.state
     state.refused_with = refused if state.left_out else None
     for names, what in (
+        (state.bounds, "values of {} are kept within what a refusal says ({}), and the contract does not"),
         (state.joined, "texts with spaces or other signs in {} were refused ({}); such without were taken"),
         (state.encoded, "texts of {} were refused ({}); objects written as JSON were taken"),
         (state.filled, "empty lists in {} were refused ({}); keys of rows were taken"),
@@ -214,7 +216,11 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
         mended = False
         for name in blame:
             field, value = case.fields.get(name), record[name]
-            if name in untold and _NO_ROW.search(refused.answer.text):
+            bounds = stated_bounds(refused, field) if field is not None else {}
+            if field is not None and bounds and within(field, state.bounds.get(name, {})) != within(field, bounds):
+                state.bounds[name] = {**state.bounds.get(name, {}), **bounds}
+                state.usual.pop(name, None)
+            elif name in untold and _NO_ROW.search(refused.answer.text):
                 state.unfilled.add(name)
             elif (
                 field is not None and field.is_text and name not in state.encoded and _WANTS_JSON.search(said(refused))
@@ -240,9 +246,14 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
             if not copied:
                 break
         record = await new_record(case)
-        refused, key = await _tried(case, record, "a record with other values of fields that were refused")
+        try:
+            refused, key = await _tried(case, record, "a record with other values of fields that were refused")
+        except Unsafe:  # texts as short as that bear no mark
+            state.bounds.clear()
+            break
         if key is not None:
             return refused, key, record
+    state.usual.clear()
     for remedy in (
         state.filled,
         state.joined,

@@ -22,7 +22,10 @@ from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key, Listing, Row
 
 #: Changes to a value that some APIs make on purpose; they lose little.
-_MILD = {"space at the ends was cut off", "null became a default"}
+_DEFAULTED = "null became a default"
+_MILD = {"space at the ends was cut off", _DEFAULTED}
+#: Cause and title of what is found of nulls that have no effect.
+NULL_UNSENT, UNSENT_TITLE = f"{CHANGED}{_DEFAULTED}", "Null is taken as if nothing had been sent"
 #: How many keys behind a list's last are read.
 _BETWEEN = 3
 #: Awkward values that some APIs clean on purpose.
@@ -53,10 +56,11 @@ def changed_values(
         lowered = kind == "capital and small letters changed" and field.format == "email"
         severity: Severity = "warning" if mild or lowered else "error"
         subject = f"{name} ({labels[name]})" if labels and name in labels else name
+        unsent = kind == _DEFAULTED and purpose != "update"
         yield case.finding(
             severity,
             "expectation",
-            f"A value changed silently: {kind}",
+            UNSENT_TITLE if unsent else f"A value changed silently: {kind}",
             f"{name} = {shown(sent[name])}",
             f"{name} = {shown(stored[name])}",
             cause=f"{CHANGED}{kind}",

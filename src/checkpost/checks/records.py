@@ -7,6 +7,7 @@ import json
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
+from checkpost.checks.bounds import within
 from checkpost.checks.parents import MOST_PARENTS, parents, reference, touches
 from checkpost.checks.registry import Blocked, Skipped
 from checkpost.model.field import MISSING, Field
@@ -151,7 +152,8 @@ def _usual(case: Case, each: Field) -> Field:
     """A field with limits between the values that rows have."""
     if each.name not in case.state.usual:
         values = (row.get(each.name) for row in case.state.rows_before)
-        case.state.usual[each.name] = usual(each, values, case.state.room)
+        known = usual(each, values, case.state.room)
+        case.state.usual[each.name] = within(known, case.state.bounds.get(each.name, {}))
     return case.state.usual[each.name]
 
 

@@ -12,7 +12,7 @@ from checkpost.checks.case import Case
 from checkpost.checks.create import read_only_values
 from checkpost.checks.own import Own
 from checkpost.checks.read import succeeded_on_missing
-from checkpost.checks.readback import answer_differs, changed_values, list_differs
+from checkpost.checks.readback import NULL_UNSENT, UNSENT_TITLE, answer_differs, changed_values, list_differs
 from checkpost.checks.records import is_allowed, may_be_shown, new_record, new_value, sayable
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.removal import again
@@ -232,6 +232,25 @@ def judge_change(
         and alteration(case.fields[name], change[name], after[name]) != "the number was rounded"
     ]
     case.learn(case.state.unchangeable, kept)
+    # a field that another value was stored of is not one that nothing changes
+    unsent = [name for name in lost if change[name] is None]
+    told = [name for name in unsent if name not in case.state.unchangeable]
+    lost = [name for name in lost if name not in unsent]
+    if told:
+        name = told[0]
+        found.append(
+            case.finding(
+                "error",
+                "expectation",
+                UNSENT_TITLE,
+                f"{name} = null",
+                f"{name} = {shown(after[name])}, as before",
+                cause=NULL_UNSENT,
+                purpose=purpose,
+                subjects=told,
+                evidence=evidence,
+            )
+        )
     if lost:
         name = lost[0]
         case.learn(case.state.unchangeable, lost)
@@ -248,7 +267,7 @@ def judge_change(
                 evidence=evidence,
             )
         )
-    else:
+    elif not unsent:
         changed = list(changed_values(case, purpose, change, after, evidence))
         found += changed or answer_differs(case, purpose, exchange, after, change)
     others = [

@@ -44,7 +44,9 @@ def usual(field: Field, values: Iterable[Any], room: int = ROOM) -> Field:
         field = replace(field, keywords={**field.keywords, "joint": joint})
     if field.is_text and field.max_length is None:
         longest = max((len(value) for value in values if isinstance(value, str)), default=0)
-        return replace(field, keywords={**field.keywords, "maxLength": max(longest, room)}) if longest else field
+        short = 1 < room < ROOM  # longer ones were refused
+        room = max(longest, room) if longest or short else 0
+        return replace(field, keywords={**field.keywords, "maxLength": room}) if room else field
     numeric = field.kind == "number" or bool(field.types & {"integer", "number"})
     if not numeric or field.unique or "enum" in field.keywords or "const" in field.keywords:
         return field
