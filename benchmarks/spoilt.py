@@ -101,11 +101,12 @@ def of_rows(change: Callable[[Row], bool]) -> Callable[[Passing], bool]:
 
 
 def of_one(change: Callable[[Row], bool], *methods: str) -> Callable[[Passing], bool]:
-    """A change of the one row in an answer."""
+    """A change of the one row in an answer: what has no key says what was done, or why not."""
 
     def spoil(passing: Passing) -> bool:
-        there = passing.method in methods and not rows_in(passing.answer)
-        return there and change(record_in(passing.answer))
+        there = passing.method in methods and passing.status < 400 and not rows_in(passing.answer)
+        row = record_in(passing.answer) if there else {}
+        return any(map(_KEYS.fullmatch, row)) and change(row)
 
     return spoil
 
