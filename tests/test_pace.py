@@ -7,6 +7,7 @@ import time
 import unittest
 
 from checkpost.wire.pace import Pace
+from checkpost.wire.throttle import Throttle
 
 
 class PaceTest(unittest.IsolatedAsyncioTestCase):
@@ -149,6 +150,39 @@ class PaceTest(unittest.IsolatedAsyncioTestCase):
         async with asyncio.timeout(1), pace.alone(), pace.alone(), pace.together(), pace.by_itself():
             self.assertEqual(await self.most(pace), 1)
         self.assertEqual(await self.most(pace), 4)
+
+
+class ThrottleTest(unittest.IsolatedAsyncioTestCase):
+    async def seconds(self, throttle: Throttle, requests: int) -> float:
+        started = time.perf_counter()
+        await asyncio.gather(*(throttle.turn() for _ in range(requests)))
+        return time.perf_counter() - started
+
+    async def test_requests_leave_at_a_rate(self) -> None:
+        self.assertGreater(await self.seconds(Throttle(100), 11), 0.095)
+        self.assertLess(await self.seconds(Throttle(), 11), 0.05)
+
+    async def test_each_sign_that_it_is_too_fast_has_them_further_apart(self) -> None:
+        throttle = Throttle()
+        await self.seconds(throttle, 50)
+        throttle.refused(0.0, 0.01)
+        first = throttle.apart
+        self.assertAlmostEqual(first, 0.03, delta=0.001, msg="two thirds of what left within the last second")
+        throttle.refused(0.5, 0.01)
+        self.assertEqual(throttle.apart, first, "what left before says nothing new")
+        await self.seconds(throttle, 1)
+        throttle.refused(0.0, 0.0)
+        self.assertGreater(throttle.apart, first)
+
+    async def test_they_leave_closer_together_again_unless_that_was_for_good(self) -> None:
+        for for_good in (False, True):
+            throttle = Throttle()
+            await self.seconds(throttle, 50)
+            throttle.refused(0.0, 0.0, for_good)
+            before = throttle.apart
+            for _ in range(40):
+                throttle.took()
+            self.assertEqual(throttle.apart < before, not for_good)
 
 
 if __name__ == "__main__":

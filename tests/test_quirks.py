@@ -9,6 +9,7 @@ import json
 import threading
 import time
 import unittest
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 from unittest import mock
@@ -527,21 +528,49 @@ class SoundQuirks(unittest.TestCase):
                     self.assertEqual(outcomes[name].outcome == "passed", asked, outcomes[name].reason)
                     self.assertIn("" if asked else "202", outcomes[name].reason)
 
-    def test_an_api_that_asks_to_slow_down(self) -> None:
+    def limited(self, most: int, one_too_many: Callable[[], Response]) -> Result:
+        """A run on a sound library that takes so many requests in half a second."""
         library = Library(PLAIN)
         seen: list[float] = []
 
         async def limited(request: Request, go: Any) -> Response:
             now = time.monotonic()
-            if len([moment for moment in seen if now - moment < 0.5]) > 40:
-                return JSONResponse({"error": "slower"}, 429, {"Retry-After": "1"})
+            if len([moment for moment in seen if now - moment < 0.5]) > most:
+                return one_too_many()
             seen.append(now)
             return await go(request)
 
         app = library.app()
         app.add_middleware(BaseHTTPMiddleware, dispatch=limited)
-        result = self.silent(library, app=app)
-        self.assertTrue(any(each.attempts > 1 for each in result.exchanges))
+        return self.silent(library, app=app)
+
+    def test_an_api_that_takes_only_so_many_requests_in_a_time(self) -> None:
+        for headers in ({"Retry-After": "1"}, {}):
+            with self.subTest(headers):
+                result = self.limited(60, lambda: JSONResponse({"error": "slower"}, 429, headers))  # noqa: B023
+                self.assertTrue(any(each.attempts > 1 for each in result.exchanges))
+                turned_away = [each for each in result.exchanges if each.answer.status == 429]
+                self.assertLess(len(turned_away), 20, "it is asked more slowly")
+
+    def test_an_api_that_takes_no_more_requests_is_left_alone(self) -> None:
+        library, asked = Library(PLAIN), 0
+
+        async def limited(request: Request, go: Any) -> Response:
+            nonlocal asked
+            asked += 1
+            if asked > 250:
+                return JSONResponse({"error": "tomorrow"}, 429, {"Retry-After": "86400"})
+            return await go(request)
+
+        app = library.app()
+        app.add_middleware(BaseHTTPMiddleware, dispatch=limited)
+        with mock.patch("checkpost.engine.breakdown.PAUSES", (0.01,) * 6):
+            result = run_on(library, app=app)
+        [one] = [each for each in told(result) if each.check == "shape.answer"]
+        self.assertEqual((one.severity, one.title), ("note", "The API takes no more requests"))
+        self.assertIn("Retry-After: 86400", one.observed)
+        self.assertIn("left out: the API takes no more requests", [each.reason for each in result.checks])
+        self.assertEqual([each.title for each in told(result) if each.severity != "note"], [])
 
     def test_basic_credentials(self) -> None:
         library = Library(PLAIN)

@@ -38,6 +38,7 @@ Json = dict[str, Any]
 @with_choice
 @click.option("--seed", type=int, default=1, show_default=True, help="Makes generated values repeatable.")
 @click.option("--concurrency", type=click.IntRange(1, 256), default=16, show_default=True, help="Requests at once.")
+@click.option("--rate", type=click.FloatRange(0.1), metavar="N", help="Requests in a second at the most.")
 @click.option("--timeout", type=click.FloatRange(0.1), default=10.0, show_default=True, help="Seconds for one request.")
 @click.option(
     "--most-rows",
@@ -70,6 +71,7 @@ def run(
     chosen: Chosen,
     seed: int,
     concurrency: int,
+    rate: float | None,
     timeout: float,
     most_rows: int,
     max_requests: int | None,
@@ -94,7 +96,7 @@ def run(
     for report in reports:
         writer_of(report)  # before anything is sent
     target = aim(profile_of(aimed, chosen.allow_writes), chosen.read_only, timeout, aimed.credentials)
-    limits = Limits(timeout, concurrency, most_rows)
+    limits = Limits(timeout, concurrency, most_rows, rate)
     target = with_answers(target, limits)
     resources = chosen_resources(chosen.resources, [resource.name for resource in target.model.resources])
     if hold and verify_held:

@@ -1,9 +1,11 @@
-"""An API that answers nothing any more: seen early, told once, and asked no further."""
+"""An API that answers nothing any more: seen early, told once, and asked no further; and one that does not keep up with
+what it is asked, and is asked more slowly."""
 
 from __future__ import annotations
 
 import asyncio
 import itertools
+import time
 from collections import Counter
 from collections.abc import Callable
 from urllib.parse import urlsplit
@@ -19,6 +21,11 @@ MOST_IN_A_ROW, MOST_SILENT = 24, 8
 #: How many different things that were answered before are asked again at the most, and how long is waited behind each
 #: answer that fails, in seconds: an API that holds back for a while what comes too fast is given that while.
 _MOST = 6
+#: After how many failures of what was answered before it is asked in quiet, and for how long nothing is asked if it is
+#: answered then, in seconds: it fails for what else was on its way. And how often that is tried.
+_RELAPSES, _REST, _MOST_RESTS = 3, 1.0, 8
+#: The status of a request that was one too many (RFC 6585, 4).
+_TOO_MANY = 429
 PAUSES = (0.5, 1.0, 2.0, 4.0, 8.0, 16.0)
 
 
@@ -33,6 +40,8 @@ class Breakdown:
         #: What was answered, the last of each path.
         self._good: dict[str, Exchange] = {}
         self._failed: list[Exchange] = []
+        self._answered: set[str] = set()
+        self._relapses = self._rests = 0
         self._asking: asyncio.Task[None] | None = None
 
     def note(self, exchange: Exchange) -> None:
@@ -44,15 +53,20 @@ class Breakdown:
                 path = urlsplit(exchange.request.url).path
                 self._good.pop(path, None)
                 self._good[path] = exchange
+                self._answered.add(exchange.request.url)
             self._failed.clear()
             return
         self._failed.append(exchange)
+        too_many = exchange.answer.status == _TOO_MANY
+        relapse = exchange.request.safe and exchange.request.url in self._answered and not too_many
+        self._relapses += relapse
         if self._asking is not None or not self._good:
             return
-        silent = sum(1 for each in self._failed if each.answer.failure)
+        silent = sum(1 for each in self._failed if each.answer.failure or each.answer.status == _TOO_MANY)
         many = len(self._failed) >= MOST_IN_A_ROW or silent >= MOST_SILENT
-        if many and self._harmless():
-            self._asking = asyncio.ensure_future(self._ask_again())
+        relapsed = relapse and self._relapses >= _RELAPSES and self._rests < _MOST_RESTS
+        if (many or relapsed) and self._harmless():
+            self._asking = asyncio.ensure_future(self._ask_again() if many else self._rest(exchange))
 
     async def settled(self) -> str:
         """Wait until it is known whether the API still answers, where that is in doubt; see ``why``."""
@@ -66,6 +80,18 @@ class Breakdown:
         if self._good and self._harmless() and not self.over.is_set():
             self._asking = self._asking or asyncio.ensure_future(self._ask_again())
             await asyncio.wait([self._asking])
+
+    async def _rest(self, failed: Exchange) -> None:
+        """Ask in quiet for what failed though it was answered before; leave more time between requests if it is
+        answered again."""
+        try:
+            for pause in (0.0, _REST):
+                await asyncio.sleep(pause)
+                if not _fails(await self._session.in_quiet(failed.request)):
+                    self._session.throttle.refused(time.time() - failed.started, _REST, for_good=True)
+                    break
+        finally:
+            self._relapses, self._rests, self._asking = 0, self._rests + 1, None
 
     async def _ask_again(self) -> None:
         try:
@@ -90,7 +116,14 @@ class Breakdown:
     @property
     def why(self) -> str:
         """Why the rest is not asked; empty while the API answers."""
-        return f"{LEFT_OUT}the API answers nothing any more" if self.over.is_set() else ""
+        if not self.over.is_set():
+            return ""
+        return f"{LEFT_OUT}the API {'takes no more requests' if self._is_quota else 'answers nothing any more'}"
+
+    @property
+    def _is_quota(self) -> bool:
+        """Whether the API says itself that it was asked too much."""
+        return 2 * sum(each.answer.status == _TOO_MANY for each in self._failed) > len(self._failed)
 
     def tell(self, world: World) -> None:
         """One finding in place of those that came of it."""
@@ -106,12 +139,18 @@ class Breakdown:
         good = list(self._good.values())[-1]
         kinds = Counter(each.answer.detail or str(each.answer.status) for each in self._failed)
         told = ", ".join(f"{count} with {kind}" for kind, count in kinds.most_common())
+        until = next(
+            (each.answer.header("retry-after") for each in self._failed if each.answer.header("retry-after")), ""
+        )
         at_once = self._session.limits.concurrency
         many = f"; up to {at_once} were sent at once, and --concurrency 1 sends one at a time" if at_once > 1 else ""
         observed = (
             f"{len(self._failed)} requests in a row failed ({told}), among them {good.request.method} "
             f"{good.request.url} and others that were answered before{many}"
         )
+        if self._is_quota:
+            again = f", Retry-After: {until}" if until else ""
+            observed = f"{_TOO_MANY} since request {first.number}{again}; --rate and --max-requests ask less"
         world.findings.add(
             [
                 Finding(
@@ -119,9 +158,9 @@ class Breakdown:
                     family="shape",
                     resource=None,
                     role=world.role.name,
-                    severity="error",
+                    severity="note" if self._is_quota else "error",
                     basis="expectation",
-                    title="The API answers nothing any more",
+                    title=f"The API {'takes no more requests' if self._is_quota else 'answers nothing any more'}",
                     expected="answers, also after many requests; the run has ended here",
                     observed=observed,
                     cause="everywhere:breakdown",
@@ -134,5 +173,5 @@ class Breakdown:
 
 
 def _fails(exchange: Exchange) -> bool:
-    """Whether a request had no answer, or one by which the server says that it failed."""
-    return bool(exchange.answer.failure) or exchange.answer.status >= 500
+    """Whether a request had no answer, or one by which the server says that it failed, or takes no more."""
+    return bool(exchange.answer.failure) or exchange.answer.status >= 500 or exchange.answer.status == _TOO_MANY

@@ -48,6 +48,8 @@ _MOST_STRANGE = 3
 _MOST_LAST = 20
 #: How many rows that cannot be shown are removed in a table.
 _MOST_UNSHOWN = 3
+#: How long is waited before each look whether a list fails since a create, in seconds.
+_PAUSES = (0.0, 0.5, 2.0)
 #: Of how many creates it may stay open whether they made a row, where a list never shows all rows.
 _MOST_OPEN = 2
 #: How many rows of a table there may be before one was seen to be gone; how many that could not be removed.
@@ -523,7 +525,8 @@ class Ledger(Holdings):
             if table.before is not None and table.before.problem:  # it may be refused, where creates are not
                 table.broken = f"a create failed in {name}, whose list cannot be read to see what it left"
                 return
-            for _ in range(2):
+            for pause in _PAUSES:  # what is asked of it at once may be too much for the moment
+                await asyncio.sleep(pause)
                 exchanges = (await client.whole_list(self.most, "ledger")).exchanges
                 if not exchanges or exchanges[-1].answer.status < 500:
                     return

@@ -4,6 +4,7 @@ was seen, never by an answer alone."""
 from __future__ import annotations
 
 import asyncio
+import re
 from collections import Counter, defaultdict
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -29,6 +30,8 @@ _MOST_ASKED = 3
 _PATIENCE = 1.5
 #: Seconds before a second look where an answer was an error of the server's.
 _SHORT = 0.3
+#: How long is waited for a list that fails, in seconds, the last of them first.
+_PAUSES, _FAILS = (2.0, 0.5), re.compile(r"it answers 5\d\d")
 
 
 @dataclass(frozen=True)
@@ -113,6 +116,7 @@ class _Settling:
         pauses = [self.longest if any(each.status == 202 for each in unclear) else _SHORT] if unclear else []
         waiting, under = list(names), self._stood_on(names)
         whole: set[str] = set()
+        patience = list(_PAUSES)
         for _ in range(_MOST_ROUNDS):
             looks = await asyncio.gather(*(self._look(name, name in whole) for name in waiting))
             self.looks |= dict(zip(waiting, looks, strict=True))
@@ -133,6 +137,10 @@ class _Settling:
                 await asyncio.sleep(pauses.pop())
                 again = [name for name in names if any(each.resource == name for each in unclear)]
                 whole = set(again)
+            failing = [name for name in names if self.looks[name].untold and _FAILS.match(self.looks[name].why)]
+            if not again and failing and patience:
+                await asyncio.sleep(patience.pop())  # it may answer again, once less is asked of it
+                again, whole = failing, set(failing)
             if not again:
                 break
             waiting = [name for name in names if name in again or self.looks[name].own]

@@ -20,9 +20,12 @@ from checkpost.profile.credentials import Role
 from checkpost.wire.coded import Coded, told_by
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.pace import Pace
+from checkpost.wire.throttle import Throttle
 from checkpost.wire.transport import Connections, Transport
 
 LONGEST_WAIT = 30.0
+#: The status of a request that was one too many (RFC 6585, 4).
+_TOO_MANY = 429
 _MOST_RETRIES = 2
 _MOST_WAITS = 3
 #: Seconds between two looks whether other writes are done.
@@ -44,12 +47,13 @@ LONGEST_OUTAGE, _BETWEEN_CALLS = 15.0, 0.25
 
 @dataclass(frozen=True)
 class Limits:
-    """``timeout`` in seconds for a whole exchange; ``concurrency`` requests at once; a list of more ``rows``
-    than this is not read to its end."""
+    """``timeout`` in seconds for a whole exchange; ``concurrency`` requests at once, and ``rate`` in a second, if there
+    is a limit; a list of more ``rows`` than this is not read to its end."""
 
     timeout: float = 10.0
     concurrency: int = 16
     rows: int = 2000
+    rate: float | None = None
 
 
 class Session:
@@ -87,7 +91,7 @@ class Session:
         self._logging_in: dict[str, asyncio.Lock] = {}
         self._roles, self._environment, self.limits = roles, environment, limits
         self._on_exchange = on_exchange
-        self.pace = Pace(limits.concurrency)
+        self.pace, self.throttle = Pace(limits.concurrency), Throttle(limits.rate)
         #: Whether requests that may change rows are sent one at a time, since several at once fail.
         self.gentle = False
         self._writing, self._under_way = asyncio.Lock(), 0
@@ -208,11 +212,16 @@ class Session:
         login = self._login_of(request)
         token = await self._token(login) if login is not None else ""
         async with turn or self.pace:
+            await self.throttle.turn()
             self._sent += 1
             number, started, moment = self._sent, time.perf_counter(), time.time()
             answer = await self._reached(request)
             seconds = time.perf_counter() - started
         self.pace.note(answer.failure, started)
+        if (pause := _pause(answer, 1 + before)) is not None:
+            self.throttle.refused(seconds, pause)
+        else:
+            self.throttle.took()
         if self.coded is not None:
             answer = told_by(self.coded, answer)
         if token and answer.status == 401:
@@ -250,7 +259,7 @@ class Session:
                 self._in_vain.add(variable)
                 self.tokens.pop(variable)
             return 0.0 if self.tokens.get(login.token_variable) != used else None
-        return _pause(exchange.answer)
+        return _pause(exchange.answer, exchange.attempts)
 
     def usable(self, name: str) -> bool:
         """Whether there is a role of a name, and every variable that its credentials need has a value."""
@@ -307,11 +316,12 @@ class Session:
         return await self._transport(request.method, url, headers, request.body)
 
 
-def _pause(answer: Answer) -> float | None:
-    """How long a 429 or 503 asks to wait, in seconds; None if it does not ask, or asks too much."""
+def _pause(answer: Answer, attempts: int) -> float | None:
+    """How long a 429 or 503 asks to wait, in seconds, and a 429 that does not say after so many ``attempts``; None if
+    it asks for no pause, or for too long a one."""
     stated = answer.header("retry-after") if answer.status in {429, 503} else None
     if stated is None:
-        return None
+        return float(2 ** (attempts - 1)) if answer.status == _TOO_MANY else None
     try:
         pause = float(stated)
     except ValueError:
