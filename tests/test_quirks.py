@@ -545,12 +545,11 @@ class SoundQuirks(unittest.TestCase):
         return self.silent(library, app=app)
 
     def test_an_api_that_takes_only_so_many_requests_in_a_time(self) -> None:
-        for headers in ({"Retry-After": "1"}, {}):
-            with self.subTest(headers):
-                result = self.limited(60, lambda: JSONResponse({"error": "slower"}, 429, headers))  # noqa: B023
-                self.assertTrue(any(each.attempts > 1 for each in result.exchanges))
-                turned_away = [each for each in result.exchanges if each.answer.status == 429]
-                self.assertLess(len(turned_away), 20, "it is asked more slowly")
+        headers = itertools.cycle(({"Retry-After": "1"}, {}))
+        result = self.limited(60, lambda: JSONResponse({"error": "slower"}, 429, next(headers)))
+        self.assertTrue(any(each.attempts > 1 for each in result.exchanges))
+        turned_away = [each for each in result.exchanges if each.answer.status == 429]
+        self.assertLess(len(turned_away), 20, "it is asked more slowly")
 
     def test_an_api_that_takes_no_more_requests_is_left_alone(self) -> None:
         library, asked = Library(PLAIN), 0
