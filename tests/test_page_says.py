@@ -131,5 +131,50 @@ class PageSays(unittest.TestCase):
         self.assertEqual((one.title, one.observed), ("The total is not the number of rows", "x-pagination.total: 15"))
 
 
+class PagesOfNoStatedSize(unittest.TestCase):
+    def titles(self, shown: Callable[[list[Json], int], list[Json]]) -> list[str]:
+        """What a run finds of a list of which nothing says how long pages may be; ``shown`` has the rows that are left
+        for a page, and its size."""
+
+        async def things(request: Request) -> JSONResponse:
+            try:
+                size, at = (
+                    int(request.query_params.get(each, usual)) for each, usual in (("limit", 50), ("offset", 0))
+                )
+            except ValueError:
+                return JSONResponse({"error": "refused"}, 400)
+            if size < 1 or at < 0:
+                return JSONResponse({"error": "refused"}, 400)
+            return JSONResponse(shown(ROWS[at:], size))
+
+        row = {"type": "object", "properties": {"id": {"type": "integer"}, "name": {"type": "string"}}}
+        answers = {
+            "200": {"description": "", "content": {"application/json": {"schema": {"type": "array", "items": row}}}}
+        }
+        parameters = [{"name": each, "in": "query", "schema": {"type": "integer"}} for each in ("limit", "offset")]
+        listed = {"parameters": parameters, "responses": {**answers, "400": {"description": "refused"}}}
+        contract = {
+            "openapi": "3.1.0",
+            "info": {"title": "Things", "version": "1"},
+            "paths": {"/things": {"get": listed}},
+        }
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            (folder / "contract.json").write_text(json.dumps(contract), "utf-8")
+            place, direct = str(folder / "contract.json"), Direct(Starlette(routes=[Route("/things", things)]))
+            result = run_against(place, "http://127.0.0.1:1", folder, ("things",), ("page",), transport=direct)
+        return [each.title for each in result.findings]
+
+    def test_pages_that_are_cut_off_are_no_departure(self) -> None:
+        self.assertEqual(self.titles(lambda left, size: left[:size]), [])
+        self.assertEqual(self.titles(lambda left, size: left[: min(size, 3)]), [])
+
+    def test_pages_that_lack_a_row_are_one(self) -> None:
+        self.assertIn(
+            "A page holds fewer rows than were asked for",
+            self.titles(lambda left, size: left[:size] if size > len(ROWS) else left[: size - 1]),
+        )
+
+
 if __name__ == "__main__":
     unittest.main()

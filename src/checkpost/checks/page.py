@@ -150,7 +150,12 @@ async def pages_join(case: Case) -> AsyncIterator[Finding]:
             )
             return
         if any(length < size for length in lengths[:-1]) and case.resource.paging.largest is None:
-            raise Skipped("pages are capped at a size that the contract does not state")
+            short = await _too_short(case, max(lengths[:-1]), before)
+            if short is None:
+                raise Skipped("pages are capped at a size that the contract does not state")
+            case.state.pages_broken = "pages hold fewer rows than are asked for"
+            yield short
+            return
         keys = [case.client.key_of(row) for _, rows in pages for row in rows or ()]
         lost, twice = missing_and_repeated(keys, before)
         if lost or twice:
@@ -160,6 +165,29 @@ async def pages_join(case: Case) -> AsyncIterator[Finding]:
                 case.state.pages_broken = "pages do not join to the whole list"
                 yield _not_joined(case, size, lost, twice, exchanges)
                 return
+
+
+async def _too_short(case: Case, most: int, before: Listing) -> Finding | None:
+    """The finding that pages are short of the rows that they are asked for; None where ``most`` rows, which came for a
+    larger size, come for that size too: pages are cut off there, and hold no fewer."""
+    asked = position_of(case.client, 0, most)
+    for ask in (ask_page, page_once_more):
+        exchange, rows = await ask(case, asked, "a page of as many rows as came")
+        if not most or rows is None or len(rows) >= most:
+            return None
+    if len((await case.listing()).rows) != len(before.rows):
+        return None
+    return case.finding(
+        "error",
+        "contract",
+        "A page holds fewer rows than were asked for",
+        f"{most} of {len(before.rows)} rows, as {_size_words(case, most)} asks",
+        f"{len(rows)} rows" if rows is not None else "",
+        cause="any:page too short",
+        purpose="list",
+        place=place_of(case, case.resource.paging.limit),
+        evidence=[exchange],
+    )
 
 
 def _begins_again(case: Case, before: Listing | None) -> Finding | None:
