@@ -150,6 +150,19 @@ class WholeLists(unittest.TestCase):
         self.whole(listing)
         self.assertEqual(len(asked), 4)
 
+    def test_a_page_past_the_end_may_not_be_found(self) -> None:
+        for members, shown, total in ((TOTAL, len(ROWS), len(ROWS)), (TOTAL, len(ROWS) - 1, len(ROWS)), ({}, 57, None)):
+            with self.subTest(members=members, shown=shown):
+
+                def answer(request: Request, shown: int = shown) -> Any:
+                    at = 30 * (number(request, "page", 1) - 1)
+                    if at >= shown:
+                        return JSONResponse({"detail": "Invalid page."}, 404)
+                    return {"items": ROWS[:shown][at : at + 30], "total": len(ROWS)}
+
+                listing, _ = read(answer, {"page": INTEGER, "size": INTEGER}, members)
+                self.assertEqual((listing.complete, len(listing.rows), listing.total), (True, shown, total))
+
     def test_pages_counted_from_zero_where_the_contract_says_so(self) -> None:
         def answer(request: Request) -> Any:
             page = number(request, "page", 0)

@@ -8,6 +8,7 @@ from typing import Any
 
 from checkpost.checks.asking import once
 from checkpost.checks.case import Case
+from checkpost.checks.filtering import rows_in_words
 from checkpost.checks.readback import rows_left_out
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
@@ -142,7 +143,7 @@ async def pages_join(case: Case) -> AsyncIterator[Finding]:
                 "contract",
                 "A page holds more rows than were asked for",
                 f"{size} rows at the most, as {_size_words(case, size)} asks",
-                f"{max(lengths)} rows",
+                rows_in_words(max(lengths)),
                 cause="any:page too long",
                 purpose="list",
                 place=place_of(case, case.resource.paging.limit),
@@ -182,7 +183,7 @@ async def _too_short(case: Case, most: int, before: Listing) -> Finding | None:
         "contract",
         "A page holds fewer rows than were asked for",
         f"{most} of {len(before.rows)} rows, as {_size_words(case, most)} asks",
-        f"{len(rows)} rows" if rows is not None else "",
+        rows_in_words(len(rows or ())),
         cause="any:page too short",
         purpose="list",
         place=place_of(case, case.resource.paging.limit),
@@ -306,7 +307,7 @@ async def default_size(case: Case) -> AsyncIterator[Finding]:
             "contract",
             "A page does not have the documented default size",
             f"{expected} rows, since the default of {limit.name} is {default}",
-            f"{len(rows)} rows",
+            rows_in_words(len(rows)),
             cause="default size",
             purpose="list",
             place=limit.place,
@@ -333,7 +334,7 @@ async def _nearly_whole(case: Case, before: Listing) -> AsyncIterator[Finding]:
             "expectation",
             "A list leaves out rows where no size is asked for",
             f"{len(before.rows)} rows, or a page of a usual size",
-            f"{number} rows",
+            rows_in_words(number),
             cause="any:lacks rows without a size",
             purpose="list",
             evidence=[exchange, again],

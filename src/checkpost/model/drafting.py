@@ -275,7 +275,7 @@ def drafted(
         queries=queries,
         values={**{each.name: False for each in fields if each.singles_out or each.locks}, **correction.values},
         constants={purpose: each for purpose, each in constants.items() if purpose in operations},
-        fields_unstated=bool(names) and layout.plain and not shape_of(row_schema).keywords.keys() & _STATED,
+        fields_unstated=bool(names) and not layout.holder(row_schema).keywords.keys() & _STATED,
         partial_replace="replace" in required and not required["replace"] and bool(required.get("create")),
         layout=layout,
         addresses=addresses,

@@ -50,6 +50,11 @@ class Layout:
     def plain(self) -> bool:
         return not self.fields_at
 
+    def holder(self, schema: Node | None) -> Shape:
+        """The schema of what holds the fields in a row of this schema."""
+        row = shape_of(schema)
+        return row if self.plain else shape_of(row.properties.get(self.fields_at))
+
     def _keyed(self, row: Row) -> Row:
         """What of a row of a body holds its key."""
         holder = row.get(self.key_in) if self.key_in else row

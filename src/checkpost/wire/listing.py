@@ -31,6 +31,8 @@ MOST_PAGES = 500
 _LINK = re.compile(r'<([^<>]*)>((?:\s*;\s*[\w*-]+\s*=\s*(?:"[^"]*"|[^\s";,]+))*)')
 #: A status of answers that hold a part of a list, or say that there is none there (RFC 9110, 15.3.7, 15.5.17).
 _NOT_THERE = 416
+#: What some answer for a page past the end.
+_NOT_FOUND = 404
 #: Success, and nothing to show (RFC 9110, 15.3.5): some answer so where a table has no rows.
 _NO_CONTENT = 204
 
@@ -273,7 +275,7 @@ class _Reader:
 
         if total is not None:
             answers = [await page(1)] if short else []
-            if short and not client.rows_in(answers[0].answer.json) and answers[0].answer.ok:
+            if short and self.behind(answers[0]) == []:
                 return True
             rest = range(1 + len(answers), min(MOST_PAGES, -(-total // step)))
             answers += await asyncio.gather(*(page(number) for number in rest))
@@ -281,20 +283,26 @@ class _Reader:
             answers = []
             while len(answers) < MOST_PAGES and step * len(answers) < self.most:
                 answers.append(await page(len(answers) + 1))
-                found = client.rows_in(answers[-1].answer.json)
+                found = self.behind(answers[-1])
                 if not found or found == pages[0]:
                     break
             else:
                 return False
         self.exchanges.extend(answers)
         for exchange in answers:
-            rows = client.rows_in(exchange.answer.json) if exchange.answer.ok else None
+            rows = self.behind(exchange)
             if rows is None or (rows and rows == pages[0]):
                 # past its end it begins again, where the page before was not a full one
                 return rows is not None and len(pages) > 1 and len(pages[-1]) < step
             pages.append(rows)
         # a page that is not full before the last one: the parameters do not mean what was taken for granted
         return all(len(rows) == step for rows in pages[:-1]) or total is None or sum(map(len, pages)) >= total
+
+    def behind(self, exchange: Exchange) -> list[Row] | None:
+        """The rows of a page behind the first: none where it is not there; None where it cannot be read."""
+        if exchange.answer.status in {_NOT_THERE, _NOT_FOUND}:
+            return []
+        return self.client.rows_in(exchange.answer.json) if exchange.answer.ok else None
 
     async def along(self) -> bool:
         """The pages behind the first, each by what the one before says of it."""
