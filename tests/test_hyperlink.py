@@ -18,6 +18,7 @@ from starlette.routing import Route
 from checkpost.engine.run import Result
 from checkpost.model.infer import infer
 from tests.direct import Direct
+from tests.foreign import Served
 from tests.support import contract_of, run_against
 
 Json = dict[str, Any]
@@ -38,10 +39,12 @@ class Addressed:
             "lots": {n: {"species": 1 + n % 5, "name": f"Lot {n}"} for n in range(1, 9)},
         }
 
-    def contract(self) -> Json:
+    def contract(self, words: Json | None = None) -> Json:
+        """``words`` is said of references in place of their format."""
         paths: Json = {}
         key = {"name": "id", "in": "path", "required": True, "schema": {"type": "integer"}}
-        for table, fields in FIELDS.items():
+        for table, usual in FIELDS.items():
+            fields = {**usual, "species": words} if words and "species" in usual else usual
             new = {"type": "object", "required": list(fields), "properties": fields, "additionalProperties": False}
             url = {"type": "string", "format": "uri", "readOnly": True}
             row = {**new, "required": ["url", *fields], "properties": {"url": url, **fields}}
@@ -164,6 +167,18 @@ class Hyperlinks(unittest.TestCase):
         self.assertEqual((api.rows, result.left, result.harmed), (before, (), ()))
         self.assertEqual(result.not_exercised, ())
         passed = {each.check for each in result.checks if each.resource == "lots" and each.outcome == "passed"}
+        self.assertLessEqual({"create.stored", "update.each-field", "relate.absent", "relate.resolves"}, passed)
+
+    def test_what_the_contract_does_not_tell_is_seen_of_rows(self) -> None:
+        api = Addressed()
+        before = copy.deepcopy(api.rows)
+        with tempfile.TemporaryDirectory() as name, Served(api.app()) as served:
+            folder, families = Path(name), ("create", "relate", "update")
+            (folder / "contract.json").write_text(json.dumps(api.contract({"type": "string"})), "utf-8")
+            result = run_against(str(folder / "contract.json"), served.base_url, folder, ("lots",), families)
+        self.assertEqual([(each.check, each.title, each.observed) for each in result.findings], [])
+        self.assertEqual((api.rows, result.left), (before, ()))
+        passed = {each.check for each in result.checks if each.outcome == "passed"}
         self.assertLessEqual({"create.stored", "update.each-field", "relate.absent", "relate.resolves"}, passed)
 
     def test_faults_of_references_are_found(self) -> None:

@@ -17,8 +17,10 @@ from checkpost.engine.target import Target, check_names, inferred
 from checkpost.model.actions import like_key
 from checkpost.model.correction import Correction
 from checkpost.model.envelopes import rows_pointer
+from checkpost.model.hyperlink import Hyperlink
 from checkpost.model.operations import answer_schema
 from checkpost.model.paths import PARAMETER, parameters
+from checkpost.model.relations import Directory, directory_of, may_be_addressed
 from checkpost.model.resource import Resource
 from checkpost.model.shape import shape_of
 from checkpost.model.unfolding import (
@@ -54,9 +56,25 @@ class Learnt:
     text: str
 
 
+@dataclass(frozen=True)
+class _Named:
+    """The resources of a target by their names."""
+
+    resources: Mapping[str, Resource]
+    directory: Directory
+
+    @classmethod
+    def of(cls, target: Target) -> _Named:
+        resources = {each.name: each for each in target.model.resources}
+        return cls(resources, directory_of(resources))
+
+    def may_be_addressed(self, resource: Resource) -> dict[str, Hyperlink]:
+        return may_be_addressed(resource, self.resources, self.directory)
+
+
 def open_questions(target: Target) -> bool:
     """Whether the contract leaves something open that has to be read before a run."""
-    fold = fold_of(target.contract)
+    fold, named = fold_of(target.contract), _Named.of(target)
     return fold is not None or any(
         not each.fields
         or _lacks_key(each)
@@ -64,6 +82,7 @@ def open_questions(target: Target) -> bool:
         or _says_of_bodies_alone(each)
         or _leaves_rows_open(each)
         or (_is_read_at_once(each) and each.envelope.total is not None)
+        or ("list" in each.operations and named.may_be_addressed(each))
         for each in target.model.resources
     )
 
@@ -120,6 +139,10 @@ async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
             named = " and ".join(value for value in shown.values() if isinstance(value, str))
             found.append(Learnt(name, f"its list is paged by {named}, which the contract does not describe"))
         target = _again(target, contract, rows, settled) if paged else target
+        named_now = _Named.of(target)
+        for name, fields in (await reader.of_each(target, lambda client: reader.addressed(client, named_now))).items():
+            settled[name] = replace(settled.get(name, Correction()), addressed=fields)
+            found.append(Learnt(name, f"{', '.join(fields)} is shown as the address of a row"))
         for name, correction in (await reader.of_each(target, reader.key)).items():
             settled[name] = replace(
                 settled.get(name, Correction()), shown_key=correction.shown_key, telling=correction.telling
@@ -188,6 +211,16 @@ class _Reader:
             if asked.ok and client.rows_in(asked.json) == rows[1:2]:
                 return way
         return None
+
+    async def addressed(self, client: Client, named: _Named) -> tuple[str, ...]:
+        """The references that rows show as addresses, where the contract does not tell."""
+        links = named.may_be_addressed(client.resource) if "list" in client.resource.operations else {}
+        if not links:
+            return ()
+        answer = (await client.send("list", check="learn", situation="the list as it is")).answer
+        rows = (client.rows_in(answer.json) if answer.ok else None) or []
+        shown = {name: [row[name] for row in rows if row.get(name) is not None] for name in links}
+        return tuple(name for name, values in shown.items() if values and all(map(links[name].is_of, values)))
 
     async def key(self, client: Client) -> Correction | None:
         """What rows show of their key, where the contract does not describe it."""

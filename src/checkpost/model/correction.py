@@ -35,3 +35,5 @@ class Correction:
     shown_paging: Mapping[str, Any] = field(default_factory=dict)
     #: Fields by which the rows of a list were seen to differ, where nothing says what their key is.
     telling: tuple[str, ...] = ()
+    #: Fields that were seen to hold the addresses of rows, though the contract does not say so.
+    addressed: tuple[str, ...] = ()

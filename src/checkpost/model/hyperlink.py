@@ -38,6 +38,12 @@ class Hyperlink:
         is_key = isinstance(key, int if self.numeric else str) and not isinstance(key, bool)
         return self.address.replace("{}", quote(str(key), safe="")) if is_key else key
 
+    def is_of(self, value: Any) -> bool:
+        """Whether a value is an address of this form, below whatever the API's own is."""
+        path = urlsplit(value).path if isinstance(value, str) and "/" in value else ""
+        form = re.escape(self.address.strip("/")).replace(re.escape("{}"), "[^/]+")
+        return re.search(rf"(?:^|/){form}/?$", path) is not None
+
     def like(self, value: Any) -> str:
         """The address, with a place for the key, as a row has it."""
         if not isinstance(value, str) or not urlsplit(value).path.strip("/"):

@@ -90,8 +90,9 @@ def infer(
     }
     directory = directory_of(resources)
     for name, resource in resources.items():
-        relations = relations_of(resource, resources, corrections.get(name, _NONE).references, directory)
-        resources[name] = with_hyperlinks(replace(resource, relations=tuple(relations)), resources)
+        said = corrections.get(name, _NONE)
+        relations = relations_of(resource, resources, said.references, directory, said.addressed)
+        resources[name] = with_hyperlinks(replace(resource, relations=tuple(relations)), resources, said.addressed)
 
     def view(name: str, path: str) -> Resource | None:
         said = Correction(queries=queries or {})

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from checkpost.contract.node import Node, Unresolved
@@ -77,17 +77,21 @@ def directory_of(resources: Mapping[str, Resource]) -> Directory:
 
 
 def relations_of(
-    resource: Resource, others: Mapping[str, Resource], stated: Mapping[str, str], directory: Directory | None = None
+    resource: Resource,
+    others: Mapping[str, Resource],
+    stated: Mapping[str, str],
+    directory: Directory | None = None,
+    addressed: Collection[str] = (),
 ) -> list[Relation]:
     """The to-one relations of a resource. ``stated`` maps fields to resources, as the profile has it; ``directory`` is
-    that of the others."""
+    that of the others; ``addressed`` fields were seen to hold addresses."""
     directory = directory or directory_of(others)
     found = []
     for field in resource.fields:
         relation = (
             _stated(field, others, stated)
             or _typed(resource, field, others)
-            or _addressed(field, others, directory)
+            or _addressed(field, others, directory, addressed)
             or _described(field, others, directory)
         )
         if relation is None and not (resource.key and resource.key.fields == (field.name,)):
@@ -149,9 +153,11 @@ def _stated(field: Field, others: Mapping[str, Resource], stated: Mapping[str, s
     return _target(others[stated[field.name].partition(".")[0]], field, Reason("the profile says so", "stated"))
 
 
-def _addressed(field: Field, others: Mapping[str, Resource], directory: Directory) -> Relation | None:
+def _addressed(
+    field: Field, others: Mapping[str, Resource], directory: Directory, addressed: Collection[str]
+) -> Relation | None:
     """A reference that is the address of a row."""
-    if not (field.created and holds_address(field)):
+    if not (field.created and (holds_address(field) or field.name in addressed)):
         return None
     name = normal(field.name)
     stems = [name, *(name.removesuffix(word) for word in ("url", "uri", "link", "href"))]
@@ -162,14 +168,30 @@ def _addressed(field: Field, others: Mapping[str, Resource], directory: Director
     return None
 
 
-def with_hyperlinks(resource: Resource, others: Mapping[str, Resource]) -> Resource:
+def may_be_addressed(resource: Resource, others: Mapping[str, Resource], directory: Directory) -> dict[str, Hyperlink]:
+    """The fields of a resource of which the contract does not tell whether they are addresses of rows, each with those
+    that it would hold: texts of no format that are named as rows are, and not as keys."""
+    found = {}
+    for field in resource.fields if resource.layout.plain else ():
+        open_ = field.types == {"string"} and field.is_text and not holds_address(field)
+        relation = _addressed(field, others, directory, {field.name}) if open_ else None
+        if relation is not None:
+            target = others[relation.resource]
+            key = target.field(relation.target)
+            numeric = key is not None and key.types <= {"integer", "number"}
+            found[field.name] = Hyperlink(address_at(str(target.item)), numeric)
+    return found
+
+
+def with_hyperlinks(resource: Resource, others: Mapping[str, Resource], addressed: Collection[str] = ()) -> Resource:
     """A resource whose references may be addresses of rows: where they are, they are read and written as such, and are
-    keys to everybody else."""
+    keys to everybody else. Those of ``addressed`` were seen to be."""
     links, fields = dict(resource.layout.hyperlinks), {each.name: each for each in resource.fields}
     for relation in resource.relations:
         field, target = fields[relation.field], others[relation.resource]
         key = target.field(relation.target)
-        if not holds_address(field) or key is None or target.item is None or not resource.layout.plain:
+        holds = holds_address(field) or field.name in addressed
+        if not holds or key is None or target.item is None or not resource.layout.plain:
             continue
         links[field.name] = Hyperlink(address_at(target.item), key.types <= {"integer", "number"})
         words = {name: value for name, value in key.keywords.items() if name not in {"readOnly", "description"}}
