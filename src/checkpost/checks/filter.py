@@ -21,7 +21,7 @@ from checkpost.checks.filtering import (
     told,
     with_wildcards,
 )
-from checkpost.checks.records import new_record
+from checkpost.checks.records import new_record, written_alike
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
 from checkpost.contract.node import Node
@@ -33,7 +33,7 @@ from checkpost.model.shape import shape_of
 from checkpost.model.spelling import Filtering, Inexpressible, plain
 from checkpost.oracle.columns import Snapshot, number
 from checkpost.values.operands import conditions
-from checkpost.wire.listing import Asked
+from checkpost.wire.listing import Asked, Key
 
 #: The share of questions with a wrong answer from which on the whole ability is at fault, not one operator.
 _MOST = 0.8
@@ -136,11 +136,31 @@ async def _reported(
                 for each in failed
                 if _promised(filtering, each) and (each.compare.field, each.compare.operator) not in taken
             ]
+            apart = _of_the_servers_own(case, filtering, failed, trials)
+            if apart:
+                found = told(case, snapshot, filtering, symptom, "the server's own", apart)
+                yield replace(found, severity="note", basis="expectation", title=_NOT_BY_SHOWN)
+            failed = [each for each in failed if each not in apart]
         considered = usable if symptom != "refused" else trials
         for cause, group in _causes(failed, considered):
             if cause == "every filter":
                 case.state.unfiltered = "filters do not work"
             yield told(case, snapshot, filtering, symptom, cause, group)
+
+
+#: What is said where fields that the server sets are refused in a filter whose contract does not name its fields.
+_NOT_BY_SHOWN = "Rows cannot be filtered by a field that they show"
+
+
+def _of_the_servers_own(
+    case: Case, filtering: Filtering, failed: Sequence[Trial], trials: Sequence[Trial]
+) -> list[Trial]:
+    """Refusals of all filters by a field that no body sets, which may be no column at all, where the contract does not
+    name the fields that filters take and others are taken."""
+    named = {field for field, _ in filtering.templates} | set(filtering.fields or ())
+    taken = {each.compare.field for each in trials if each.reply.rows is not None}
+    own = {each.name for each in case.resource.fields if not (each.created or each.updated or each.replaced)}
+    return [each for each in failed if taken and each.compare.field in own - taken - named]
 
 
 def _promised(filtering: Filtering, trial: Trial) -> bool:
@@ -353,6 +373,7 @@ async def filters_awkward_texts(case: Case) -> AsyncIterator[Finding]:
             and {"eq", "match"} & set(filtering.operators(each.name))
             and (each.name, "eq") not in case.state.misfiltered
             and case.resource.relation(each.name) is None
+            and not written_alike(case, each)
         ),
         None,
     )
@@ -371,23 +392,34 @@ async def filters_awkward_texts(case: Case) -> AsyncIterator[Finding]:
         raise Blocked("no row with an awkward text could be stored and found in the list")
     operator: Operator = "eq" if "eq" in filtering.operators(field.name) else "match"
 
-    async def found(text: str) -> Reply | None:
+    async def found(text: str, way: Filtering = filtering) -> Reply | None:
         condition = Compare(field.name, operator, text)
-        if is_split(filtering, condition):
+        if is_split(way, condition):
             return None
         try:
-            asked = spelled(case, Query(condition))
+            asked = spelled(case, Query(condition), way)
         except Inexpressible:
             return None
         return await ask(case, asked, "an awkward text")
 
+    def is_lost(key: Key, reply: Reply | None) -> bool:
+        if reply is None or (reply.rows is None and not reply.refused):
+            return False
+        return reply.rows is None or key not in map(case.client.key_of, reply.rows)
+
     replies = await all_of(found(text) for text, _ in kept)
-    lost = [
-        (text, reply)
-        for (text, key), reply in zip(kept, replies, strict=True)
-        if reply is not None
-        and (reply.refused or (reply.rows is not None and key not in map(case.client.key_of, reply.rows)))
-    ]
+    lost = []
+    for (text, key), reply in zip(kept, replies, strict=True):
+        if reply is None or not is_lost(key, reply):
+            continue
+        if filtering.quote and not filtering.escape_told and {filtering.quote, "\\"} & set(text):
+            other = replace(filtering, escape="double" if filtering.escape == "backslash" else "backslash")
+            if is_lost(key, await found(text, other)):
+                case.remark(
+                    f"how {filtering.quote} and \\ are written in a text is not stated, and no usual way finds it"
+                )
+            continue
+        lost.append((text, reply))
     if lost:
         text, reply = lost[0]
         loose = "eq" not in filtering.operators(field.name)

@@ -107,7 +107,12 @@ async def _proves_itself(case: Case, snapshot: Snapshot, filtering: Filtering, o
     proven = 0
     # keys may have another name where rows are kept
     keys = set(case.resource.key.fields) if case.resource.key else set()
-    for field in sorted(snapshot.fields.values(), key=lambda each: each.name in keys):
+
+    def least_telling(field: Field) -> tuple[bool, bool, bool]:
+        values = {str(row.get(field.name)) for row in snapshot.rows}
+        return field.name in keys, len(values) < 2, not (field.created or field.updated)
+
+    for field in sorted(snapshot.fields.values(), key=least_telling):
         if field.kind not in {"number", "text"} or proven == 2 or (operator != "eq" and field.kind == "text"):
             continue
         known = filtering.operators(field.name)

@@ -49,6 +49,8 @@ class Filtering:
     members: Mapping[Operator, str] = field(default_factory=dict)
     quote: str = "'"
     escape: Literal["double", "backslash", ""] = "double"
+    #: Whether the contract says how a quote inside a text is written.
+    escape_told: bool = True
     bare: frozenset[str] = frozenset({"number", "boolean"})
     separator: str = ","
     wildcard: str = "%"

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import Any
+from urllib.parse import parse_qsl, urlsplit
 
 from checkpost.checks.conformance.body import body_finding
 from checkpost.checks.conformance.observation import Observation
@@ -47,6 +48,8 @@ def undocumented_fields(observation: Observation, resource: Resource, rows: Sequ
     silent = _says_nothing(observation.operation.response(observation.exchange.answer.status))
     known = {each.name for each in resource.fields if UNDESCRIBED not in each.keywords}
     known |= {each.name for each in (*resource.embedded, *resource.nested)}
+    # what a parameter asks for may stand under its name
+    known |= {name for name, _ in parse_qsl(urlsplit(observation.exchange.request.url).query)}
     names = {
         name
         for row in rows

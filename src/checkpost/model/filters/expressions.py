@@ -61,8 +61,8 @@ def expression(parameter: Parameter, names: Sequence[str]) -> tuple[Filtering, .
         as_object = by_json(parameter, said, names)
         return (as_object,) if as_object is not None else ()
     # an example may be of another table, where one description serves all
-    example = re.search(rf"(?<![\w-]){re.escape(parameter.name)}=([^\s`\"]+)", said)
-    shown = re.findall(r"\b([a-z_]\w*)\s*(?:[:=<>!]|\|\|)", example[1], re.I) if example else []
+    example = re.search(rf"(?<![\w-]){re.escape(parameter.name)}=(\(.+|[^\s`\"]+)", said)
+    shown = re.findall(r"\b([a-z_]\w*)\s*(?:[:=<>!~]|\|\|)", example[1], re.I) if example else []
     fields = "|".join(map(re.escape, sorted({*names, *shown}, key=len, reverse=True)))
     code = code_in(said)
     if not fields:
@@ -70,13 +70,17 @@ def expression(parameter: Parameter, names: Sequence[str]) -> tuple[Filtering, .
     for kind, pattern in (
         ("call", rf"\b(?P<op>[a-z_]+)\(\s*(?:{fields})\s*,\s*(?P<value>{_VALUE})\s*\)"),
         ("between signs", rf"\b(?:{fields})(?P<op>=[a-z]+=)(?P<value>{_VALUE}|\()"),
-        ("signs", rf"\b(?:{fields})(?P<space>\s*)(?P<op>[<>=!]+)\s*(?P<value>{_VALUE})"),
+        ("signs", rf"\b(?:{fields})(?P<space>\s*)(?P<op>!?~|[<>=!]+)\s*(?P<value>{_VALUE})"),
         ("separated", rf"\b(?:{fields})(?P<sep>[:.|~])(?P<op>[a-z_]+)(?P=sep)(?P<value>{_VALUE})"),
         ("pairs", rf"\b(?:{fields})(?P<op>:)(?P<value>{_VALUE})(?![:\w])"),
         ("words", rf"\b(?:{fields})\s+(?P<op>[A-Za-z_]+)\s+(?P<value>{_VALUE})"),
     ):
         every = re.finditer(pattern, code)
-        found = [each for each in every if kind == "pairs" or operator_of(each["op"].strip("=") or each["op"])]
+        found = [
+            each
+            for each in every
+            if kind == "pairs" or "~" in each["op"] or operator_of(each["op"].strip("=") or each["op"])
+        ]
         if found:
             return _infix(parameter, kind, found, said, code)
     return ()
@@ -90,6 +94,7 @@ def _infix(
     templates: Templates = {}
     if kind in {"signs", "between signs"}:
         signs = ["=", "==", "!=", "<>", "<", "<=", ">", ">="]
+        listed |= _signs_alone(said)
         space = first["space"] if kind == "signs" else ""
         used = {each["op"] for each in found} | {
             sign for sign in listed if sign in signs or (kind == "between signs" and re.fullmatch("=[a-z]+=", sign))
@@ -99,6 +104,8 @@ def _infix(
             if operator is not None:
                 several = "({values})" if operator in {"in", "not_in"} else "{value}"
                 templates[ANY, operator] = f"{{field}}{space}{sign}{space}{several}"
+        if re.search(r"(?<!!)~['`\"]?[\s:=-]*(?:like|contains?|includes?|substring)", said, re.I):
+            templates[ANY, "contains"] = f"{{field}}{space}~{space}{{value}}"
     elif kind == "pairs":
         templates[ANY, "eq"] = "{field}:{value}"
     else:
@@ -127,6 +134,8 @@ def _infix(
 
     def joined(word: str) -> str:
         written = next((each for each in (word.upper(), word) if re.search(rf"\b{each}\b", code)), "")
+        if kind == "signs" and _JOINTS[word] in said:
+            written = _JOINTS[word]
         return f"{{left}} {written} {{right}}" if written else ""
 
     negation = re.search(r"\b(NOT|not)\s*\(", code)
@@ -148,6 +157,7 @@ def _infix(
         negation=f"{negation[1]} ({{inner}})" if negation else ("not({inner})" if calls and "not(" in code else ""),
         quote=quote,
         escape=escape,  # type: ignore[arg-type]
+        escape_told=bool(doubled) or escape == "backslash",
         separator=", " if upper else ",",
         wildcard="*" if "*" in said and "%" not in said else "%",
         place=parameter.place,
@@ -156,6 +166,16 @@ def _infix(
         return (described,)
     both = (replace(described, quote="'", escape="double"), replace(described, quote="", escape=""))
     return both[::-1] if kind == "separated" else both
+
+
+#: The signs that join conditions in languages like C.
+_JOINTS = {"and": "&&", "or": "||"}
+
+
+def _signs_alone(said: str) -> set[str]:
+    """Signs that stand alone, each before what it means, where that is so of three at the least."""
+    signs = {each for each in re.findall(r"(?:^|(?<=[\s`,(]))([<>=!]{1,2})(?=[\s`,)]|$)", said) if operator_of(each)}
+    return signs if len(signs) > 2 else set()
 
 
 def _sql_words(said: str, code: str) -> Templates:
