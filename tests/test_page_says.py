@@ -132,25 +132,26 @@ class PageSays(unittest.TestCase):
 
 
 class PagesOfNoStatedSize(unittest.TestCase):
-    def titles(self, shown: Callable[[list[Json], int], list[Json]]) -> list[str]:
+    def titles(self, shown: Callable[[list[Json], int], list[Json]], usual: int = 50, says: bool = False) -> list[str]:
         """What a run finds of a list of which nothing says how long pages may be; ``shown`` has the rows that are left
-        for a page, and its size."""
+        for a page, and its size, ``usual`` without one. It ``says`` its size beside the rows."""
 
         async def things(request: Request) -> JSONResponse:
             try:
                 size, at = (
-                    int(request.query_params.get(each, usual)) for each, usual in (("limit", 50), ("offset", 0))
+                    int(request.query_params.get(each, none)) for each, none in (("limit", usual), ("offset", 0))
                 )
             except ValueError:
                 return JSONResponse({"error": "refused"}, 400)
             if size < 1 or at < 0:
                 return JSONResponse({"error": "refused"}, 400)
-            return JSONResponse(shown(ROWS[at:], size))
+            rows = shown(ROWS[at:], size)
+            return JSONResponse({"items": rows, "limit": size} if says else rows)
 
         row = {"type": "object", "properties": {"id": {"type": "integer"}, "name": {"type": "string"}}}
-        answers = {
-            "200": {"description": "", "content": {"application/json": {"schema": {"type": "array", "items": row}}}}
-        }
+        many = {"type": "array", "items": row}
+        page = {"type": "object", "properties": {"items": many, "limit": {"type": "integer"}}} if says else many
+        answers = {"200": {"description": "", "content": {"application/json": {"schema": page}}}}
         parameters = [{"name": each, "in": "query", "schema": {"type": "integer"}} for each in ("limit", "offset")]
         listed = {"parameters": parameters, "responses": {**answers, "400": {"description": "refused"}}}
         contract = {
@@ -168,6 +169,11 @@ class PagesOfNoStatedSize(unittest.TestCase):
     def test_pages_that_are_cut_off_are_no_departure(self) -> None:
         self.assertEqual(self.titles(lambda left, size: left[:size]), [])
         self.assertEqual(self.titles(lambda left, size: left[: min(size, 3)]), [])
+
+    def test_a_page_without_a_size_is_as_long_as_it_says(self) -> None:
+        for lacking, title in ((0, []), (2, ["A page does not hold as many rows as it says"])):
+            shown = self.titles(lambda left, size: left[: size - lacking * (size == 6)], 6, True)  # noqa: B023
+            self.assertEqual(shown, title)
 
     def test_pages_that_lack_a_row_are_one(self) -> None:
         self.assertIn(

@@ -17,6 +17,7 @@ from checkpost.findings import Basis, Finding
 from checkpost.model.shape import shape_of
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Asked, Key, Listing, Row, counted, key_text, next_url, position_of
+from checkpost.wire.numbering import said
 
 _MOST_PAGES = 12
 #: Sizes and positions that no list has.
@@ -322,9 +323,25 @@ async def default_size(case: Case) -> AsyncIterator[Finding]:
 
 
 async def _nearly_whole(case: Case, before: Listing) -> AsyncIterator[Finding]:
-    """A list as it is, without a size, that lacks a row or two of those that it has with one, and is no page of a usual
-    size."""
+    """A list as it is, without a size, that has not the rows that it says a page has; or that lacks a row or two of
+    those that it has with one, and is no page of a usual size."""
     exchange, rows = await ask_page(case, Asked(), "the list as it is")
+    sizes: set[int] = {value for (kind, _), value in said(exchange.answer).items() if kind == "size" and value > 0}
+    if len(sizes) == 1 and rows is not None and len(rows) != min(min(sizes), len(before.rows)):
+        again, rows = await page_once_more(case, Asked(), "the list as it is")
+        count = len((await case.listing()).rows)
+        if rows is not None and len(rows) != min(min(sizes), count) and count == len(before.rows):
+            yield case.finding(
+                "warning",
+                "expectation",
+                "A page does not hold as many rows as it says",
+                rows_in_words(min(min(sizes), count)),
+                rows_in_words(len(rows)),
+                cause="any:page says size",
+                purpose="list",
+                evidence=[again],
+            )
+        return
     number, keys = len(rows or ()), {case.client.key_of(row) for row in rows or ()}
     lost = before.by_key.keys() - keys
     if not rows or not 0 < len(lost) <= _ROWS_OVER or any(number % each == 0 for each in _USUAL_SIZES):
