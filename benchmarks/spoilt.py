@@ -14,6 +14,7 @@ import re
 import sys
 import tempfile
 import threading
+import unicodedata
 import urllib.parse
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -171,6 +172,99 @@ def first_alone(row: Row) -> bool:
     return bool(rest)
 
 
+def of_values(change: Callable[[Any], Any]) -> Callable[[Row], bool]:
+    """A change of every value of a record that is not like a key."""
+
+    def changed(row: Row) -> bool:
+        new = {name: change(value) for name, value in row.items() if not _KEYS.fullmatch(name)}
+        differ = any(repr(row[name]) != repr(value) for name, value in new.items())
+        row.update(new)
+        return differ
+
+    return changed
+
+
+def in_query(
+    change: Callable[[str, str], tuple[str, str]], when: Callable[[Passing], bool]
+) -> Callable[[Passing], bool]:
+    """A change of what a list is asked for, pair by pair."""
+
+    def spoil(passing: Passing) -> bool:
+        if passing.method != "GET" or not when(passing):
+            return False
+        before, passing.query = passing.query, [change(name, value) for name, value in passing.query]
+        return before != passing.query
+
+    return spoil
+
+
+def one_more_of(words: re.Pattern[str], by: int) -> Callable[[str, str], tuple[str, str]]:
+    """A number that is asked for under such a name, changed by so much."""
+    return lambda name, value: (
+        (name, str(int(value) + by))
+        if words.search(name) and value.isdecimal() and int(value) + by > 0
+        else (name, value)
+    )
+
+
+def swapped(*pairs: tuple[str, str]) -> Callable[[str, str], tuple[str, str]]:
+    """Words in what is asked for, each taken for another, wherever they stand alone."""
+
+    def change(name: str, value: str) -> tuple[str, str]:
+        for word, other in pairs:
+            alone = rf"(?<![A-Za-z]){word}(?![A-Za-z])"
+            name, value = re.sub(alone, other, name), re.sub(alone, other, value)
+        return name, value
+
+    return change
+
+
+def header(name: str, value: str | None, *methods: str) -> Callable[[Passing], bool]:
+    """A header of answers that says something else, or is left out."""
+
+    def spoil(passing: Passing) -> bool:
+        there = [each for each in passing.headers if each[0].lower() == name]
+        if not there or passing.method not in methods:
+            return False
+        passing.headers = [each for each in passing.headers if each not in there]
+        passing.headers += [(name, value)] if value is not None else []
+        return True
+
+    return spoil
+
+
+class Stale:
+    """Lists that are remembered, and shown again for so many requests."""
+
+    def __init__(self, times: int) -> None:
+        self.times = times
+        self.known: dict[str, list[Any]] = {}
+
+    def __call__(self, passing: Passing) -> bool:
+        if passing.method != "GET" or not rows_in(passing.answer):
+            return False
+        at = f"{passing.path}?{passing.query}"
+        held = self.known.setdefault(at, [self.times, passing.answer])
+        held[0] -= 1
+        if held[0] < 0:
+            del self.known[at]
+            return False
+        changed = held[1] != passing.answer
+        passing.answer = held[1]
+        return changed
+
+
+def _plainer(value: Any) -> Any:
+    return unicodedata.normalize("NFD", value) if isinstance(value, str) else value
+
+
+def _later(value: Any) -> Any:
+    """A moment an hour later than it is written."""
+    if not isinstance(value, str) or not re.match(r"\d{4}-\d\d-\d\d[T ]\d\d", value):
+        return value
+    return f"{value[:11]}{(int(value[11:13]) + 1) % 24:02}{value[13:]}"
+
+
 def pops(when: Callable[[Passing], bool]) -> Callable[[Passing], bool]:
     """The last row of a list of several is left out."""
 
@@ -219,6 +313,7 @@ def answers(status: int, other: int, *methods: str) -> Callable[[Passing], bool]
     return spoil
 
 
+WRITES = ("POST", "PUT", "PATCH")
 #: What is spoilt on the way to the API, and on the way back.
 BEFORE: dict[str, Callable[[Passing], bool]] = {
     "order ignored": lambda passing: passing.method == "GET" and passing.without(_ORDERS),
@@ -230,6 +325,42 @@ BEFORE: dict[str, Callable[[Passing], bool]] = {
     "null lost": sent(lost(None), "PUT", "PATCH"),
     "false lost": sent(lost(False), "POST", "PUT", "PATCH"),
     "first of several changed": sent(first_alone, "PATCH"),
+    "texts stripped": sent(of_values(lambda value: value.strip() if isinstance(value, str) else value), *WRITES),
+    "texts taken apart": sent(of_values(_plainer), *WRITES),
+    "empty text lost": sent(of_values(lambda value: None if value == "" else value), *WRITES),
+    "numbers rounded": sent(of_values(lambda value: round(value) if isinstance(value, float) else value), *WRITES),
+    "times shifted": sent(of_values(_later), *WRITES),
+    "capitals lost": sent(of_values(lambda value: value.lower() if isinstance(value, str) else value), *WRITES),
+    "more than is or equal": in_query(swapped(("gt", "gte"), ("lt", "lte")), lambda passing: passing.asks),
+    "or equal is more than": in_query(
+        swapped(("gte", "gt"), ("lte", "lt"), ("ge", "gt")), lambda passing: passing.asks
+    ),
+    "not is equal": in_query(swapped(("ne", "eq"), ("neq", "eq")), lambda passing: passing.asks),
+    "contains is starts": in_query(
+        swapped(("contains", "startswith"), ("icontains", "istartswith")), lambda passing: passing.asks
+    ),
+    "first of several values": in_query(
+        lambda name, value: (name, value.split(",")[0]), lambda passing: passing.asks and not passing.has(_ORDERS)
+    ),
+    "first of several orders": in_query(
+        lambda name, value: (name, value.split(",")[0] if _ORDERS.search(name) else value), lambda passing: True
+    ),
+    "never downwards": in_query(
+        lambda name, value: (
+            name,
+            re.sub(r"desc", "asc", value.lstrip("-"), flags=re.I) if _ORDERS.search(name) else value,
+        ),
+        lambda passing: True,
+    ),
+    "position one too far": in_query(
+        one_more_of(re.compile(r"offset|skip|page(?![_-]?size)(?!\[size)", re.I), 1), lambda _: True
+    ),
+    "size one too many": in_query(
+        one_more_of(re.compile(r"size|limit|take|top|perpage|per_page", re.I), 1), lambda _: True
+    ),
+    "second filter ignored": lambda passing: (
+        passing.method == "GET" and passing.asks and len(passing.query) > 1 and passing.query.pop() is not None
+    ),
 }
 BEHIND: dict[str, Callable[[Passing], bool]] = {
     "field missing in lists": of_rows(drop),
@@ -250,6 +381,20 @@ BEHIND: dict[str, Callable[[Passing], bool]] = {
     "missing fails": answers(404, 500, "GET", "PATCH", "PUT", "DELETE"),
     "missing is deleted": answers(404, 204, "DELETE"),
     "created is 200": answers(201, 200, "POST"),
+    "deleted is 404": answers(204, 404, "DELETE"),
+    "changed is 201": answers(200, 201, "PATCH", "PUT"),
+    "stale lists": Stale(2),
+    "no location": header("location", None, "POST"),
+    "wrong location": header("location", "/nowhere/1", "POST"),
+    "same tag always": header("etag", '"same"', "GET", "PATCH", "PUT", "POST"),
+    "tells a text": lambda passing: (
+        passing.status in {400, 404, 422}
+        and header("content-type", "text/plain", "GET", "POST", "PATCH", "DELETE")(passing)
+    ),
+    "null is absent": of_rows(lost(None)),
+    "null is empty": of_rows(of_values(lambda value: "" if value is None else value)),
+    "numbers are texts": of_rows(of_values(lambda value: str(value) if type(value) in {int, float} else value)),
+    "truth is a number": of_rows(of_values(lambda value: int(value) if isinstance(value, bool) else value)),
     "conflict fails": answers(409, 500, "POST", "PUT", "PATCH"),
     "refusal is 200": lambda passing: any(answers(each, 200, "POST", "PUT", "PATCH")(passing) for each in (400, 422)),
 }
