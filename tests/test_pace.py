@@ -5,7 +5,10 @@ from __future__ import annotations
 import asyncio
 import time
 import unittest
+from unittest import mock
 
+from checkpost.engine.breakdown import Breakdown
+from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.pace import Pace
 from checkpost.wire.throttle import Throttle
 
@@ -183,6 +186,33 @@ class ThrottleTest(unittest.IsolatedAsyncioTestCase):
             for _ in range(40):
                 throttle.took()
             self.assertEqual(throttle.apart < before, not for_good)
+
+
+class FailuresOfHaste(unittest.IsolatedAsyncioTestCase):
+    def exchange(self, status: int, url: str = "http://x/things") -> Exchange:
+        return Exchange(1, "", Request("GET", url, "public"), Answer(status), 0.0, 1, time.time())
+
+    async def apart(self, *failing: Exchange, in_quiet: int) -> float:
+        """How far apart requests are sent after failures of what was answered before, and this answer in quiet."""
+        session = mock.Mock(throttle=Throttle())
+        session.in_quiet = mock.AsyncMock(return_value=self.exchange(in_quiet))
+        await session.throttle.turn()
+        breakdown = Breakdown(session, lambda: True)
+        for each in (self.exchange(200), *failing):
+            breakdown.note(each)
+        await breakdown.settled()
+        return float(session.throttle.apart)
+
+    async def test_what_fails_beside_others_alone_is_asked_more_slowly(self) -> None:
+        failing = [self.exchange(500)] * 3
+        self.assertGreater(await self.apart(*failing, in_quiet=200), 0.1)
+        with mock.patch("checkpost.engine.breakdown._REST", 0.01):
+            self.assertEqual(await self.apart(*failing, in_quiet=500), 0.0, "it fails in quiet too")
+
+    async def test_what_was_never_answered_tells_nothing(self) -> None:
+        failing = [self.exchange(500, "http://x/others")] * 3
+        self.assertEqual(await self.apart(*failing, in_quiet=200), 0.0)
+        self.assertEqual(await self.apart(self.exchange(500), in_quiet=200), 0.0, "once is no sign")
 
 
 if __name__ == "__main__":
