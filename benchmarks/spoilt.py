@@ -328,7 +328,7 @@ BEFORE: dict[str, Callable[[Passing], bool]] = {
     "texts stripped": sent(of_values(lambda value: value.strip() if isinstance(value, str) else value), *WRITES),
     "texts taken apart": sent(of_values(_plainer), *WRITES),
     "empty text lost": sent(of_values(lambda value: None if value == "" else value), *WRITES),
-    "numbers rounded": sent(of_values(lambda value: round(value) if isinstance(value, float) else value), *WRITES),
+    "numbers rounded": sent(of_values(lambda value: round(value, 0) if isinstance(value, float) else value), *WRITES),
     "times shifted": sent(of_values(_later), *WRITES),
     "capitals lost": sent(of_values(lambda value: value.lower() if isinstance(value, str) else value), *WRITES),
     "more than is or equal": in_query(swapped(("gt", "gte"), ("lt", "lte")), lambda passing: passing.asks),
