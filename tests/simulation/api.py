@@ -33,6 +33,14 @@ class Column:
     alone: bool = False
     #: Whether it is a row's place among all: those at or behind the place of one that is put there move on.
     place: bool = False
+    #: Whether a create changes the row that has its value, with those of all others that are natural too.
+    natural: bool = False
+    #: How people write it, with their number, where it is taken in no other form.
+    form: str = ""
+
+    def takes(self, value: Any) -> bool:
+        """Whether a text is in its form."""
+        return not self.form or re.fullmatch(re.sub(r"\{.*?\}", r"\\d+", self.form), str(value)) is not None
 
     def schema(self) -> Json:
         plain: Json = {"type": self.type, **({"maxLength": self.longest} if self.longest else {})}
@@ -70,13 +78,14 @@ class Table:
                     continue
                 row[each.name] = random.choice(others[each.refers])[-1]
             elif each.type == "integer":
-                row[each.name] = number if each.numbered or each.place else 1900 + number
+                row[each.name] = number if each.numbered or each.place or each.natural else 1900 + number
             elif each.type == "number":
                 row[each.name] = number * 2.5
             elif each.type == "boolean":
                 row[each.name] = number == 1
             else:
-                row[each.name] = str(number) if each.numbered else f"{each.name} {number} of people"
+                usual = str(number) if each.numbered else f"{each.name} {number} of people"
+                row[each.name] = each.form.format(number) if each.form else usual
         return row
 
 
@@ -130,6 +139,29 @@ STOCKS = Table("stocks", ("id",), (Column("label", required=True), Column("count
 #: A table whose paths stand under the rows of another.
 SOWINGS = Table(
     "sowings", ("id",), (Column("crop_id", "integer", True, "crops"), Column("label", required=True)), under="crop_id"
+)
+#: Tables of which a create changes the row that has the same text, number, reference, or day of a reference.
+SORTS = Table("sorts", ("id",), (Column("short", required=True, natural=True, form="sort-{}"), Column("note")), rows=6)
+ALIASES = Table("aliases", ("id",), (Column("short", required=True, natural=True, form="al{}"), Column("note")), rows=1)
+DRAWERS = Table(
+    "drawers", ("id",), (Column("label", required=True), Column("drawer", "integer", True, natural=True)), rows=30
+)
+SHEETS = Table(
+    "sheets",
+    ("id",),
+    (Column("words", required=True), Column("crop_id", "integer", True, "crops", natural=True)),
+    rows=3,
+)
+READINGS = Table(
+    "readings",
+    ("id",),
+    (
+        Column("crop_id", "integer", True, "crops", natural=True),
+        Column("day", required=True, natural=True, form="2020-01-{:02}"),
+        Column("seeds", "integer"),
+        Column("note"),
+    ),
+    rows=12,
 )
 #: Two empty tables that refer to each other.
 HEADS = Table("heads", ("id",), (Column("name", required=True), Column("team_id", "integer", False, "teams")), rows=0)
@@ -284,6 +316,11 @@ class Api:
         keys = {name: list(rows) for name, rows in self.foreign.items()}
         record = table.record(self.people, keys, self.random)
         if record is None or tuple(record.get(each) for each in table.key) in self.rows[table.name]:
+            return
+        natural = [each.name for each in table.columns if each.natural]
+        if natural and any(
+            all(row[name] == record[name] for name in natural) for row in self.rows[table.name].values()
+        ):
             return
         key = self._insert(table, record)
         self.foreign[table.name][key] = self.rows[table.name][key]
@@ -531,6 +568,8 @@ class Api:
                 continue
             if not types[column.type](value) or len(str(value)) > (column.longest or 10_000):
                 return f"{column.name} is of the wrong kind"
+            if not column.takes(value):
+                return f"{column.name} is not in its form"
             if column.refers and not any(other[-1] == value for other in self._shown(column.refers)):
                 return f"{column.name} refers to nothing"
             if column.unique and any(
@@ -609,6 +648,12 @@ class Api:
             self.rows[table.name][named] = self._whole(table, known, named)
             self.version += 1
             return 201, self._told(table, named)
+        natural = [each.name for each in table.columns if each.natural and known.get(each.name) is not None]
+        for key, row in self.rows[table.name].items() if natural else ():
+            if all(row[name] == known[name] for name in natural):
+                self.rows[table.name][key] = self._whole(table, known, key)
+                self.version += 1
+                return 201, self._told(table, key)
         key = self._insert(table, self._garbled(table, known) if temper.garbles else known)
         if problem:
             return 422, {"error": problem}

@@ -5,18 +5,23 @@ from __future__ import annotations
 from dataclasses import replace
 
 from tests.simulation.api import (
+    ALIASES,
     BEDS,
     BINS,
     BOXES,
     COUNTS,
     CROPS,
+    DRAWERS,
     HEADS,
     LOTS,
     MARKS,
     PACKETS,
     RACKS,
+    READINGS,
+    SHEETS,
     SHELVES,
     SIGNS,
+    SORTS,
     SOWINGS,
     STOCKS,
     TAGS,
@@ -157,6 +162,10 @@ TEMPERS = (
     Temper("a table under rows of another", (CROPS, SOWINGS), lost=0.02),
     Temper("that, and what is under a row changes it", (CROPS, SOWINGS), touches=True),
     Temper("that, key given again", (CROPS, SOWINGS), keys_reused="largest", touches=True, lost=0.03, others=0.1),
+    Temper("a create changes the row that has its text", (SORTS, ALIASES, CROPS), others=0.05),
+    Temper("a create changes the row that has its number", (DRAWERS, CROPS), keys_reused="largest", others=0.05),
+    Temper("a create changes the row that has its reference", (CROPS, SHEETS), others=0.02),
+    Temper("a create changes the row that has its day and reference", (CROPS, READINGS), others=0.02),
     Temper("people at work", (CROPS, LOTS, TAGS, MARKS), others=0.2),
 )
 BY_NAME = {each.name: each for each in TEMPERS}

@@ -286,7 +286,9 @@ class Case:
         if key is not None and key not in ledger.own_keys(self.resource.name):
             true = elsewhere(self, Own(key, sent, exchange), await self.listing()) if self.has("list") else None
             if true is None:
-                raise Blocked(f"creating a row answered with the key {key_text(key)} of a row that was there before")
+                why = f"a create was answered with the key {key_text(key)} of a row that was there before"
+                ledger.table(self.resource.name).broken = f"{why}, so that no more are made"
+                raise Blocked(why)
             key = true.key
         if key is None and self.is_open(exchange):
             return exchange, None  # it may come into being later: the end of the run looks for it

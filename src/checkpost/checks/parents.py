@@ -147,6 +147,11 @@ async def parents(case: Case, relation: Relation, more: bool = False) -> list[An
         return [(case.above or {})[target.name][1][-1]]
     state, optional = world.state(target.name), not is_required(case.resource, relation)
     known, own = await _others(case, target), touches(world, case.resource.name, target.name)
+    if world.ledger is not None:
+        # where each row refers to another one, an API may know it by that: nobody else's refers to the run's own
+        natural = world.ledger.table(case.resource.name).natural
+        own = own or natural.tells_apart([relation.field])
+        known = [key for key in known if not natural.taken_for({relation.field: key})]
     if case.above is not None and not case.making:
         later = is_made(target) and target.name not in world.stands_on.get(case.resource.name, ())
         if known or (later and optional):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from checkpost.checks.bounds import within
@@ -15,6 +16,7 @@ from checkpost.model.media import is_form, is_json_type, request_media_type
 from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
 from checkpost.oracle.same import same
+from checkpost.rows.natural import Natural
 from checkpost.values.coined import has_mark
 from checkpost.values.plain import example_of
 from checkpost.values.usual import joined, usual
@@ -24,6 +26,9 @@ from checkpost.wire.listing import Key
 if TYPE_CHECKING:
     from checkpost.checks.case import Case
 
+#: How often other values are tried where an API might take a record for a row of others; and how far from its numbers
+#: those of the run are where there is no room between.
+_TRIES, _FAR = 12, 10_000
 #: The shortest text that is an object of JSON (RFC 8259).
 _NO_MEMBERS = "{}"
 
@@ -67,7 +72,31 @@ async def new_record(case: Case, purpose: Purpose = "create", full: bool = True)
     ledger = case.world.ledger
     if purpose == "create" and not full and ledger is not None and ledger.table(case.resource.name).keyless:
         chosen |= await telling_text(case, chosen)
+    chosen = await _unlike_others(case, chosen) if purpose == "create" and not case.client_keys else chosen
     return {name: value for name, value in chosen.items() if sayable(case, purpose, value)}
+
+
+def _natural(case: Case) -> Natural:
+    """The rows of others in a table, by their values."""
+    ledger = case.world.ledger
+    return ledger.table(case.resource.name).natural if ledger is not None else Natural(())
+
+
+async def _unlike_others(case: Case, record: dict[str, Any]) -> dict[str, Any]:
+    """A record that is not taken for a row of others: with other values where it might be, or left out where they need
+    not be."""
+    for _ in range(_TRIES):
+        same = _natural(case).taken_for(record)
+        if not same:
+            break
+        for name in same:
+            each = case.fields[name]
+            value = await new_value(case, each, unlike=record[name])
+            if value is not MISSING:
+                record = {**record, name: value}
+            elif not each.required:
+                record = {other: kept for other, kept in record.items() if other != name}
+    return record
 
 
 async def telling_text(case: Case, record: Mapping[str, Any]) -> dict[str, Any]:
@@ -133,8 +162,11 @@ async def new_value(case: Case, each: Field, unlike: Any = MISSING) -> Any:
         return example_of(each)
     joint = case.state.joined.get(each.name)
     each = joined(_usual(case, each), joint) if joint is not None else _usual(case, each)
-    for _ in range(8):
-        value = case.values.plain(each)
+    natural = _natural(case)
+    for turn in range(_TRIES):
+        value = case.values.plain(each if turn < _TRIES // 2 else _far_from(natural, each))
+        if natural.taken_for({each.name: value}):
+            continue
         if each.unique and isinstance(value, str | int) and not case.state.reserve(each, value):
             continue
         if unlike is MISSING or value is MISSING or not same(each, unlike, value):
@@ -146,6 +178,15 @@ async def new_value(case: Case, each: Field, unlike: Any = MISSING) -> Any:
         texts = [value for value in held if value and all(isinstance(one, str) for one in value)]
         return next((value for value in texts if not same(each, unlike, value)), MISSING)
     return MISSING
+
+
+def _far_from(natural: Natural, each: Field) -> Field:
+    """A number far above those of others, where these are close together: the next of them is taken soon."""
+    largest = natural.largest(each.name)
+    most = each.keywords.get("maximum")
+    if largest is None or each.kind != "number" or (most is not None and most < largest + _FAR):
+        return each
+    return replace(each, keywords={**each.keywords, "minimum": largest + _FAR})
 
 
 def _usual(case: Case, each: Field) -> Field:
@@ -210,7 +251,17 @@ def _copied(case: Case, record: dict[str, Any]) -> dict[str, Any]:
     # where that row has nothing, a record like it has nothing either
     empty = {name for name, value in source.items() if value is None and recipe.startswith("copy")} - needed
     own = {name: value for name, value in record.items() if name not in empty}
-    return own | {name: source[name] for name in own if name not in keep and source.get(name) is not None}
+    natural = _natural(case)
+    for turn in range(_TRIES):
+        found = dict(own)
+        for name in own.keys() - keep:
+            source = rows[case.values.number() % len(rows)] if rows and turn else source
+            # a value that no other row has may be what an API knows the row by
+            if source.get(name) is not None and not natural.taken_for({name: source[name]}):
+                found[name] = source[name]
+        if not natural.taken_for(found):
+            break
+    return found
 
 
 def _refers_to_own(case: Case, each: Field) -> bool:

@@ -10,6 +10,7 @@ from typing import Any
 from checkpost.model.resource import Resource
 from checkpost.oracle.same import differences
 from checkpost.rows.journal import FAILED, Book, Entry, Journal
+from checkpost.rows.natural import Natural
 from checkpost.rows.resemblance import Bears, is_nothing, marked, shows, stamps
 from checkpost.rows.script import Deeds
 from checkpost.rows.table import Table, as_number
@@ -33,6 +34,12 @@ _TRIED = 5
 _NO_SUCH_ROW = frozenset({400, 404, 422})
 #: How many values a field may take by itself, so that it is no moment and no number that counts on.
 _MOST_USUAL = 2
+#: Names of fields that say of what kind a row is.
+_KIND = re.compile(
+    r"(?:.*[_-])?(?:type|kind|status|state|category|level|role|gender|sex|currency|country|language|locale|unit|colou?r|priority"
+    r"|mode|phase|stage|grade|severity)(?:_?(?:id|code))?",
+    re.I,
+)
 #: A client for a table by its name, as the role that sees everything; None where the table is not known.
 Reach = Callable[[str], Client | None]
 
@@ -40,6 +47,13 @@ Reach = Callable[[str], Client | None]
 def given_once(key: Key) -> bool:
     """Whether a key is one that no server makes twice: a UUID, or as many random signs."""
     return any(isinstance(part, str) and _RANDOM.search(part) is not None for part in key)
+
+
+def _kinds_of(resource: Resource) -> set[str]:
+    """The fields that say of what kind a row is: those of a few values, or with such a name."""
+    return {
+        each.name for each in resource.fields if {"enum", "const"} & set(each.keywords) or _KIND.fullmatch(each.name)
+    }
 
 
 class Holdings:
@@ -109,6 +123,8 @@ class Holdings:
         table = self.table(name)
         table.before, table.known, table.whole = listing, frozenset(listing.by_key), listing.complete
         table.looked_at = True
+        client = self.reach(name)
+        table.natural = Natural(listing.rows, _kinds_of(client.resource) if client is not None else ())
         table.show(listing.rows)
         keys = [key for key in listing.by_key if key is not None]
         counted = listing.complete and listing.rows and not listing.problem

@@ -466,6 +466,11 @@ class Ledger(Holdings):
                 raise Unsafe(f"rows of {made.table} made at once would bear nothing to find them by")
             if made.key is None and not table.whole and not any(value is not None for value in made.record.values()):
                 raise Unsafe(f"the list of {made.table} is not read whole, and an empty row is told from others by it")
+            same = table.natural.taken_for(made.record) if made.key is None else ()
+            if same:
+                raise Unsafe(
+                    f"{made.table} has a row with the same {' and '.join(same)}, which may be changed in its place"
+                )
         named = [(made.table, made.key or self._named_by(made)) for made in every]
         await self._permit_naming([(name, key) for name, key in named if key is not None])
 

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from checkpost.rows.natural import Natural
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key, Listing, Row, key_text
 
@@ -42,6 +43,8 @@ class Table:
     #: Whether it was settled that its key can be written by.
     key_settled: bool = False
     before: Listing | None = None
+    #: The rows of others that it had, by their values.
+    natural: Natural = field(default_factory=lambda: Natural(()))
     #: The names of all that rows were shown with.
     shown: set[str] = field(default_factory=set)
     own: dict[Key, int] = field(default_factory=dict)
