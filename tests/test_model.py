@@ -270,6 +270,14 @@ class Inference(unittest.TestCase):
             "delete" in resource.operations and not resource.picked_by_api("delete"), "it removes them all"
         )
 
+    def test_of_paths_that_are_one_that_of_a_key_goes_first(self) -> None:
+        paths = {"/lots": {"get": operation({"type": "array", "items": ROW})}}
+        for each in ("trail", "id"):
+            paths[f"/lots/{{{each}}}"] = {"get": operation(ROW)}
+        for order in (paths, dict(reversed(paths.items()))):
+            [resource] = model_of(order).resources
+            self.assertEqual(resource.item, "/lots/{id}")
+
     def test_what_empties_the_bin_is_known_by_its_words(self) -> None:
         for said, expected in (("Delete a single lot from trash", "/lots/{id}/trash/"), ("Move it to the trash", None)):
             paths = {

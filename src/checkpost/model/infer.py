@@ -19,6 +19,7 @@ from checkpost.model.doubts import doubts_of, folded_doubts, unlisted_doubts
 from checkpost.model.drafting import drafted
 from checkpost.model.expansions import with_expansions
 from checkpost.model.field import Reason
+from checkpost.model.keys import KEY_NAMES
 from checkpost.model.linkages import linkages_of
 from checkpost.model.nearby import Nearby
 from checkpost.model.paths import Family, families, nameless, nested_families, normal, singular
@@ -149,7 +150,12 @@ def _by_path(operations: Sequence[Operation]) -> dict[str, dict[str, Operation]]
         alike.setdefault(_alike(path), []).append(path)
     for paths in alike.values():
         named = [path for path in paths if not _DEED.search(path)] or paths
-        first, *others = sorted(named, key=lambda path: (-len(by_path[path]), "GET" not in by_path[path]))
+
+        def order(path: str) -> tuple[int, bool, bool]:
+            """The path of the most methods goes first, and of such one that ends with what keys are called."""
+            return -len(by_path[path]), "GET" not in by_path[path], not _ENDS_WITH_KEY.search(path)
+
+        first, *others = sorted(named, key=order)
         for path in others:
             by_path[first] = {**by_path.pop(path), **by_path[first]}
         for path in set(paths) - set(named):
@@ -157,6 +163,8 @@ def _by_path(operations: Sequence[Operation]) -> dict[str, dict[str, Operation]]
     return by_path
 
 
+#: A parameter at the end of a path that is called as keys are.
+_ENDS_WITH_KEY = re.compile(rf"\{{(?:{'|'.join(KEY_NAMES)}|\w+(?:_id|Id|_pk|_key))\}}/?$")
 #: A parameter at the end of a path that stands for something to do, and not for a row.
 _DEED = re.compile(r"\{\w*(?:action|method|verb|command)\w*\}/?$", re.I)
 
