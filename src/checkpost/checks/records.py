@@ -26,9 +26,9 @@ from checkpost.wire.listing import Key
 if TYPE_CHECKING:
     from checkpost.checks.case import Case
 
-#: How often other values are tried where an API might take a record for a row of others; and how far from its numbers
-#: those of the run are where there is no room between.
-_TRIES, _FAR = 12, 10_000
+#: How often other values are tried where an API might take a record for a row of others; and how far above its numbers
+#: those of the run begin and end, where there is no room between.
+_TRIES, _FAR, _ROOM = 12, 50, 1_000
 #: The shortest text that is an object of JSON (RFC 8259).
 _NO_MEMBERS = "{}"
 
@@ -162,15 +162,19 @@ async def new_value(case: Case, each: Field, unlike: Any = MISSING) -> Any:
         return example_of(each)
     joint = case.state.joined.get(each.name)
     each = joined(_usual(case, each), joint) if joint is not None else _usual(case, each)
-    natural = _natural(case)
+    natural, above = _natural(case), _above(_natural(case), case.fields[each.name])
+    met = MISSING
     for turn in range(_TRIES):
-        value = case.values.plain(each if turn < _TRIES // 2 else _far_from(natural, each))
+        value = case.values.plain(each if turn < _TRIES // 2 else above or each)
         if natural.taken_for({each.name: value}):
+            met = value
             continue
         if each.unique and isinstance(value, str | int) and not case.state.reserve(each, value):
             continue
         if unlike is MISSING or value is MISSING or not same(each, unlike, value):
             return value
+    if met is not MISSING:
+        return met  # no record is made with it: why, is told then
     if each.type == "boolean":
         return not unlike
     if each.type == "array":
@@ -180,13 +184,15 @@ async def new_value(case: Case, each: Field, unlike: Any = MISSING) -> Any:
     return MISSING
 
 
-def _far_from(natural: Natural, each: Field) -> Field:
-    """A number far above those of others, where these are close together: the next of them is taken soon."""
-    largest = natural.largest(each.name)
-    most = each.keywords.get("maximum")
-    if largest is None or each.kind != "number" or (most is not None and most < largest + _FAR):
-        return each
-    return replace(each, keywords={**each.keywords, "minimum": largest + _FAR})
+def _above(natural: Natural, field: Field) -> Field | None:
+    """A field with numbers above those of others, and not the next ones, for where these leave no room; None where the
+    contract has no room either."""
+    largest = natural.largest(field.name)
+    if largest is None or field.kind != "number":
+        return None
+    most = field.keywords.get("maximum", largest + _ROOM)
+    low, high = largest + min(_FAR, max(1, (most - largest) // 2)), min(most, largest + _ROOM)
+    return replace(field, keywords={**field.keywords, "minimum": low, "maximum": high}) if low <= high else None
 
 
 def _usual(case: Case, each: Field) -> Field:
