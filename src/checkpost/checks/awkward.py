@@ -8,7 +8,15 @@ from checkpost.checks.blame import is_of_value, said
 from checkpost.checks.case import Case
 from checkpost.checks.own import Own
 from checkpost.checks.readback import changed_values, stored_rows
-from checkpost.checks.records import is_allowed, may_be_shown, new_record, new_value, sayable, written_alike
+from checkpost.checks.records import (
+    is_allowed,
+    may_be_shown,
+    natural_rows,
+    new_record,
+    new_value,
+    sayable,
+    written_alike,
+)
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.shown import shown
 from checkpost.checks.together import all_of
@@ -38,6 +46,7 @@ async def awkward_values(case: Case) -> AsyncIterator[Finding]:
             if (variant.value is None or not field.unique or case.state.reserve(field, variant.value))
             and sayable(case, "create", variant.value)
             and may_be_shown(case, field, variant.value)
+            and not natural_rows(case).taken_for({field.name: variant.value})
         ]
         for field in case.resource.writable("create")
         if field.name not in {*case.resource.values, *case.resource.moving_others, *case.state.copied}

@@ -76,7 +76,7 @@ async def new_record(case: Case, purpose: Purpose = "create", full: bool = True)
     return {name: value for name, value in chosen.items() if sayable(case, purpose, value)}
 
 
-def _natural(case: Case) -> Natural:
+def natural_rows(case: Case) -> Natural:
     """The rows of others in a table, by their values."""
     ledger = case.world.ledger
     return ledger.table(case.resource.name).natural if ledger is not None else Natural(())
@@ -86,7 +86,7 @@ async def _unlike_others(case: Case, record: dict[str, Any]) -> dict[str, Any]:
     """A record that is not taken for a row of others: with other values where it might be, or left out where they need
     not be."""
     for _ in range(_TRIES):
-        same = _natural(case).taken_for(record)
+        same = natural_rows(case).taken_for(record)
         if not same:
             break
         for name in same:
@@ -162,7 +162,7 @@ async def new_value(case: Case, each: Field, unlike: Any = MISSING) -> Any:
         return example_of(each)
     joint = case.state.joined.get(each.name)
     each = joined(_usual(case, each), joint) if joint is not None else _usual(case, each)
-    natural, above = _natural(case), _above(_natural(case), case.fields[each.name])
+    natural, above = natural_rows(case), _above(natural_rows(case), case.fields[each.name])
     met = MISSING
     for turn in range(_TRIES):
         value = case.values.plain(each if turn < _TRIES // 2 else above or each)
@@ -257,7 +257,7 @@ def _copied(case: Case, record: dict[str, Any]) -> dict[str, Any]:
     # where that row has nothing, a record like it has nothing either
     empty = {name for name, value in source.items() if value is None and recipe.startswith("copy")} - needed
     own = {name: value for name, value in record.items() if name not in empty}
-    natural = _natural(case)
+    natural = natural_rows(case)
     for turn in range(_TRIES):
         found = dict(own)
         for name in own.keys() - keep:
