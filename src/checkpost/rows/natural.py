@@ -3,11 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping, Sequence
+from functools import cached_property
 from typing import Any
 
+import numpy as np
+
 from checkpost.wire.listing import Row
+
+#: How many fields are looked at together.
+_MOST = 60
+#: The code of a value that tells nothing, and of one that no row has.
+_NOTHING, _NOWHERE = -1, -2
 
 
 def _as_text(value: Any) -> str:
@@ -22,33 +29,62 @@ class Natural:
     tell none from all others by themselves, however few there are."""
 
     def __init__(self, rows: Sequence[Row], kinds: Collection[str] = ()) -> None:
-        self._kinds = frozenset(kinds)
-        self._texts = [{name: text for name, value in row.items() if (text := _as_text(value))} for row in rows]
-        self._at: dict[str, defaultdict[str, list[int]]] = {}
-        for place, texts in enumerate(self._texts):
-            for name, text in texts.items():
-                self._at.setdefault(name, defaultdict(list))[text].append(place)
+        self._rows, self._kinds = rows, frozenset(kinds)
         self._known: dict[frozenset[str], bool] = {}
+
+    @cached_property
+    def _texts(self) -> dict[str, dict[str, int]]:
+        """The values of each field, numbered as they come; made when first asked for."""
+        found: dict[str, dict[str, int]] = {}
+        for row in self._rows:
+            for name, value in row.items():
+                if text := _as_text(value):
+                    found.setdefault(name, {}).setdefault(text, len(found[name]))
+        return found
+
+    @cached_property
+    def _codes(self) -> np.ndarray[Any, np.dtype[np.int64]]:
+        """The numbers of the values, a row for each row and a column for each field."""
+        columns = [
+            [known.get(_as_text(row.get(name)), _NOTHING) for row in self._rows] for name, known in self._texts.items()
+        ]
+        return np.array(columns, dtype=np.int64).reshape(len(columns), len(self._rows)).T
+
+    @cached_property
+    def _places(self) -> dict[str, int]:
+        return {name: place for place, name in enumerate(self._texts)}
 
     def largest(self, name: str) -> int | None:
         """The largest number that a field holds; None where it holds other texts than numbers, or nothing."""
-        texts = list(self._at.get(name, ()))
+        texts = self._texts.get(name, {})
         return max(map(int, texts)) if texts and all(re.fullmatch(r"-?\d{1,15}", text) for text in texts) else None
 
     def tells_apart(self, names: Iterable[str]) -> bool:
         """Whether no two rows agree in all these fields."""
         fields = frozenset(names)
-        if not fields - self._kinds:
+        if not fields - self._kinds or not fields <= self._places.keys():
             return False
         if fields not in self._known:
-            found = [tuple(texts[name] for name in fields) for texts in self._texts if fields <= texts.keys()]
-            self._known[fields] = bool(found) and len(found) == len(set(found))
+            codes = self._codes[:, [self._places[name] for name in fields]]
+            whole = codes[(codes != _NOTHING).all(axis=1)]
+            self._known[fields] = bool(len(whole)) and len(np.unique(whole, axis=0)) == len(whole)
         return self._known[fields]
 
     def taken_for(self, record: Mapping[str, Any]) -> tuple[str, ...]:
         """The fields in which a record agrees with one row of others, if they tell that from all others; none else."""
-        agreed: defaultdict[int, list[str]] = defaultdict(list)
-        for name, value in record.items():
-            for place in self._at[name].get(_as_text(value), ()) if name in self._at else ():
-                agreed[place].append(name)
-        return next((tuple(names) for names in agreed.values() if self.tells_apart(names)), ())
+        wanted = {
+            name: self._texts[name].get(_as_text(value), _NOWHERE)
+            for name, value in record.items()
+            if name in self._texts
+        }
+        names = [name for name, code in wanted.items() if code != _NOWHERE]
+        names = names[:_MOST]
+        if not names:
+            return ()
+        agreed = self._codes[:, [self._places[name] for name in names]] == [wanted[name] for name in names]
+        # few of the combinations that there may be are there
+        for each in np.unique(agreed @ (1 << np.arange(len(names)))):
+            same = tuple(name for place, name in enumerate(names) if each >> place & 1)
+            if self.tells_apart(same):
+                return same
+        return ()
