@@ -423,7 +423,10 @@ class SoundQuirks(unittest.TestCase):
                 self.assertTrue({"create.stored", "delete.gone"} <= passed, passed)
 
     def test_a_reference_that_the_contract_does_not_tell(self) -> None:
-        result = run_on(Shelved(PLAIN))
+        library = Shelved(PLAIN)
+        for number, book in library.books.items():  # several stand on one shelf
+            book["pages"] = 10 * (int(number) % 5 + 1)
+        result = run_on(library)
         titles = {each.title for each in told(result)}
         self.assertFalse({each for each in titles if "that the contract allows" in each}, titles)
         passed = {each.check for each in result.checks if each.outcome == "passed"}

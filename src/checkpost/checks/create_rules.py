@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from checkpost.checks.case import Case
-from checkpost.checks.records import new_record
+from checkpost.checks.records import natural_rows, new_record
 from checkpost.checks.registry import Blocked, check
 from checkpost.checks.rules import accepted, broken_by, situation
 from checkpost.checks.strays import strays
@@ -19,6 +19,9 @@ from checkpost.wire.door import Unsafe
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key, key_text
 
+#: How often another record is tried where a row of others may be meant.
+_TRIES = 8
+
 
 @dataclass(frozen=True)
 class _Bad:
@@ -26,6 +29,15 @@ class _Bad:
 
     rule: Break
     record: Mapping[str, Any]
+
+
+async def _broken_record(case: Case, rule: Break) -> _Bad | None:
+    """A record that breaks a rule, and is not taken for a row of others; None where there is none."""
+    for _ in range(_TRIES):
+        record = rule.apply(await new_record(case))
+        if not natural_rows(case).taken_for(record):
+            return _Bad(rule, record)
+    return None
 
 
 async def _send(case: Case, bad: _Bad) -> tuple[Exchange, Key | None]:
@@ -82,7 +94,7 @@ async def rules_are_enforced(case: Case) -> AsyncIterator[Finding]:
         if (each.field, repr(each.value)) not in case.state.unshown and each.kind not in kinds
     ]
     # values are the same however they are sent
-    records = [_Bad(each, each.apply(await new_record(case))) for each in broken]
+    records = [bad for each in broken if (bad := await _broken_record(case, each)) is not None]
     async with case.world.first_to_break:
         tried = await _one_by_one(case, records) if case.world.lenient is None else None
     if tried is None:

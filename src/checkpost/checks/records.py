@@ -162,7 +162,7 @@ async def new_value(case: Case, each: Field, unlike: Any = MISSING) -> Any:
         return example_of(each)
     joint = case.state.joined.get(each.name)
     each = joined(_usual(case, each), joint) if joint is not None else _usual(case, each)
-    natural, above = natural_rows(case), _above(natural_rows(case), case.fields[each.name])
+    natural, above = natural_rows(case), _above(natural_rows(case), case.fields[each.name], each)
     met = MISSING
     for turn in range(_TRIES):
         value = case.values.plain(each if turn < _TRIES // 2 else above or each)
@@ -184,15 +184,17 @@ async def new_value(case: Case, each: Field, unlike: Any = MISSING) -> Any:
     return MISSING
 
 
-def _above(natural: Natural, field: Field) -> Field | None:
-    """A field with numbers above those of others, and not the next ones, for where these leave no room; None where the
-    contract has no room either."""
+def _above(natural: Natural, field: Field, like: Field) -> Field | None:
+    """A field with numbers above those of others, and not the next ones, for where these leave no room, in such steps
+    as ``like`` has; None where the contract has no room either."""
     largest = natural.largest(field.name)
     if largest is None or field.kind != "number":
         return None
     most = field.keywords.get("maximum", largest + _ROOM)
     low, high = largest + min(_FAR, max(1, (most - largest) // 2)), min(most, largest + _ROOM)
-    return replace(field, keywords={**field.keywords, "minimum": low, "maximum": high}) if low <= high else None
+    tens = {name: value for name, value in like.keywords.items() if name == "multipleOf"}
+    known = {**field.keywords, **tens, "minimum": low, "maximum": high}
+    return replace(field, keywords=known) if low <= high else None
 
 
 def _usual(case: Case, each: Field) -> Field:

@@ -486,7 +486,7 @@ async def conflicts(case: Case) -> AsyncIterator[Finding]:
             continue
         value = hidden[field.name]
         record = {**await new_record(case), field.name: value}
-        exchange, key = await case.create(record, f"a duplicate by {case.actor}", through=case.acting, over=own.key)
+        exchange, key = await case.create(record, f"a duplicate by {case.actor}", through=case.acting)
         if key is not None or not exchange.answer.refused:
             continue  # that a unique value is taken twice is told elsewhere
         told = list(_told_of(hidden, set(map(str, record.values())), exchange.answer.text))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
@@ -16,6 +17,8 @@ _HUGE = 1_000_000_000
 _STEPS = 20
 
 
+#: Of how many different numbers a common divisor is no chance.
+_TENS = 4
 #: How far behind the last of the rows a row is put that has a place among them.
 _FAR_BEHIND = 10_000
 #: Texts as long as this bear a mark of the run.
@@ -75,6 +78,8 @@ def usual(field: Field, values: Iterable[Any], room: int = ROOM) -> Field:
     if low > high:
         return field
     whole = {"multipleOf": 1} if len(known) > 2 and all(each == each.to_integral() for each in known) else {}
+    if whole and len(set(known)) >= _TENS and (tens := math.gcd(*map(int, known))) > 1:
+        whole = {"multipleOf": tens}  # as where all are tens
     return replace(field, keywords={**field.keywords, **whole, "minimum": _plain(low), "maximum": _plain(high)})
 
 
