@@ -177,6 +177,11 @@ class ThrottleTest(unittest.IsolatedAsyncioTestCase):
         throttle.refused(0.0, 0.0)
         self.assertGreater(throttle.apart, first)
 
+    async def test_they_leave_no_faster_than_was_asked_for(self) -> None:
+        throttle = Throttle(1)
+        throttle.refused(0.0, 0.0)
+        self.assertGreaterEqual(throttle.apart, 1.0)
+
     async def test_they_leave_closer_together_again_unless_that_was_for_good(self) -> None:
         for for_good in (False, True):
             throttle = Throttle()

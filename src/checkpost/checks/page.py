@@ -295,17 +295,15 @@ async def default_size(case: Case) -> AsyncIterator[Finding]:
         raise Skipped("the list takes no size")
     before = known_list(case)
     if not isinstance(default, int) or default <= 0:
-        async for finding in _nearly_whole(case, before):
+        async for finding in _as_usual(case, before):
             yield finding
         return
     exchange, rows = await ask_page(case, Asked(), "a page of the default size")
     expected = min(default, len(before.rows))
     if rows is not None and len(rows) != expected:
         # others may add and remove rows meanwhile, of which a list of some pages shows nothing on the first
-        first, (exchange, rows) = (
-            await case.listing(),
-            await page_once_more(case, Asked(), "a page of the default size"),
-        )
+        first = await case.listing()
+        exchange, rows = await page_once_more(case, Asked(), "a page of the default size")
         expected = min(default, len(first.rows))
         if rows is None or len(rows) == expected or len((await case.listing()).rows) != len(first.rows):
             return
@@ -322,46 +320,58 @@ async def default_size(case: Case) -> AsyncIterator[Finding]:
         )
 
 
-async def _nearly_whole(case: Case, before: Listing) -> AsyncIterator[Finding]:
-    """A list as it is, without a size, that has not the rows that it says a page has; or that lacks a row or two of
-    those that it has with one, and is no page of a usual size."""
+async def _as_usual(case: Case, before: Listing) -> AsyncIterator[Finding]:
+    """A list as it is, without a size: as long as it says that a page is, or else as one usually is."""
     exchange, rows = await ask_page(case, Asked(), "the list as it is")
     sizes: set[int] = {value for (kind, _), value in said(exchange.answer).items() if kind == "size" and value > 0}
-    if len(sizes) == 1 and rows is not None and len(rows) != min(min(sizes), len(before.rows)):
-        again, rows = await page_once_more(case, Asked(), "the list as it is")
-        count = len((await case.listing()).rows)
-        if rows is not None and len(rows) != min(min(sizes), count) and count == len(before.rows):
-            yield case.finding(
-                "warning",
-                "expectation",
-                "A page does not hold as many rows as it says",
-                rows_in_words(min(min(sizes), count)),
-                rows_in_words(len(rows)),
-                cause="any:page says size",
-                purpose="list",
-                evidence=[again],
-            )
-        return
-    number, keys = len(rows or ()), {case.client.key_of(row) for row in rows or ()}
-    lost = before.by_key.keys() - keys
-    if not rows or not 0 < len(lost) <= _ROWS_OVER or any(number % each == 0 for each in _USUAL_SIZES):
-        return
-    if next_url(case.client, exchange) is not None:
-        return  # that is another question
+    if len(sizes) == 1 and rows is not None and len(rows) != min(*sizes, len(before.rows)):
+        found = await _not_as_it_says(case, before, min(sizes))
+    else:
+        found = await _nearly_whole(case, before, exchange, rows or [])
+    if found is not None:
+        yield found
+
+
+async def _not_as_it_says(case: Case, before: Listing, size: int) -> Finding | None:
+    """The finding that a page holds not as many rows as it says, where that is so once more."""
     again, rows = await page_once_more(case, Asked(), "the list as it is")
-    shown = {case.client.key_of(row) for row in rows or ()}
+    count = len((await case.listing()).rows)
+    if rows is None or len(rows) == min(size, count) or count != len(before.rows):
+        return None
+    return case.finding(
+        "warning",
+        "expectation",
+        "A page does not hold as many rows as it says",
+        rows_in_words(min(size, count)),
+        rows_in_words(len(rows)),
+        cause="any:page says size",
+        purpose="list",
+        evidence=[again],
+    )
+
+
+async def _nearly_whole(case: Case, before: Listing, exchange: Exchange, rows: Sequence[Row]) -> Finding | None:
+    """The finding that a list lacks a row or two of those that it has with a size, and is no page of a usual one."""
+    number, lost = len(rows), before.by_key.keys() - {case.client.key_of(row) for row in rows}
+    if not rows or not 0 < len(lost) <= _ROWS_OVER or any(number % each == 0 for each in _USUAL_SIZES):
+        return None
+    if next_url(case.client, exchange) is not None:
+        return None  # that is another question
+    again, seen = await page_once_more(case, Asked(), "the list as it is")
+    shown = {case.client.key_of(row) for row in seen or ()}
     there = (await case.listing()).by_key
-    if any(key in there and key not in shown for key in lost):
-        yield case.finding(
-            "warning",
-            "expectation",
-            "A list leaves out rows where no size is asked for",
-            f"{len(before.rows)} rows, or a page of a usual size",
-            rows_in_words(number),
-            cause="any:lacks rows without a size",
-            purpose="list",
-            evidence=[exchange, again],
-        )
+    if not any(key in there and key not in shown for key in lost):
+        return None
+    return case.finding(
+        "warning",
+        "expectation",
+        "A list leaves out rows where no size is asked for",
+        f"{len(before.rows)} rows, or a page of a usual size",
+        rows_in_words(number),
+        cause="any:lacks rows without a size",
+        purpose="list",
+        evidence=[exchange, again],
+    )
 
 
 @check("page.alone", needs=("list",), cost=lambda resource: 2)

@@ -162,10 +162,11 @@ async def new_value(case: Case, each: Field, unlike: Any = MISSING) -> Any:
         return example_of(each)
     joint = case.state.joined.get(each.name)
     each = joined(_usual(case, each), joint) if joint is not None else _usual(case, each)
-    natural, above = natural_rows(case), _above(natural_rows(case), case.fields[each.name], each)
-    met = MISSING
+    natural, drawn, met = natural_rows(case), each, MISSING
     for turn in range(_TRIES):
-        value = case.values.plain(each if turn < _TRIES // 2 else above or each)
+        if turn == _TRIES // 2:
+            drawn = _above(natural, case.fields[each.name], each) or each
+        value = case.values.plain(drawn)
         if natural.taken_for({each.name: value}):
             met = value
             continue
@@ -262,7 +263,7 @@ def _copied(case: Case, record: dict[str, Any]) -> dict[str, Any]:
     natural = natural_rows(case)
     for turn in range(_TRIES):
         found = dict(own)
-        for name in own.keys() - keep:
+        for name in (each for each in own if each not in keep):
             source = rows[case.values.number() % len(rows)] if rows and turn else source
             # a value that no other row has may be what an API knows the row by
             if source.get(name) is not None and not natural.taken_for({name: source[name]}):

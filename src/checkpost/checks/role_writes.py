@@ -474,8 +474,10 @@ async def conflicts(case: Case) -> AsyncIterator[Finding]:
     if not rights.may("create") or case.state.not_creatable:
         raise Skipped("the role may make no rows here")
     unique = [each for each in case.resource.writable("create") if each.unique and each.kind in {"text", "number"}]
-    if not unique or not (case.has("read") and rights.may("read")):
-        return
+    if not unique:
+        raise Skipped("none of its fields is unique")
+    if not (case.has("read") and rights.may("read")):
+        raise Skipped("the role reads no rows by their keys, so that none is hidden from it")
     # a row of the run's own: an API may change the one that has the value, in place of refusing it
     own = (await case.own())[0]
     if (await case.send("read", f"an own row, by {case.actor}", key=own.key, through=case.acting)).answer.ok:

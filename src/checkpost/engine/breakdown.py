@@ -15,6 +15,7 @@ from checkpost.engine.budget import LEFT_OUT
 from checkpost.findings import Finding
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.session import Session
+from checkpost.wire.throttle import TOO_MANY
 
 #: After how many requests in a row that fail, or have no answer at all, it is asked what was answered before.
 MOST_IN_A_ROW, MOST_SILENT = 24, 8
@@ -24,8 +25,6 @@ _MOST = 6
 #: After how many failures of what was answered before it is asked in quiet, and for how long nothing is asked if it is
 #: answered then, in seconds: it fails for what else was on its way. And how often that is tried.
 _RELAPSES, _REST, _MOST_RESTS = 3, 1.0, 8
-#: The status of a request that was one too many (RFC 6585, 4).
-_TOO_MANY = 429
 PAUSES = (0.5, 1.0, 2.0, 4.0, 8.0, 16.0)
 
 
@@ -57,12 +56,12 @@ class Breakdown:
             self._failed.clear()
             return
         self._failed.append(exchange)
-        too_many = exchange.answer.status == _TOO_MANY
-        relapse = exchange.request.safe and exchange.request.url in self._answered and not too_many
+        known = exchange.request.safe and exchange.request.url in self._answered
+        relapse = known and exchange.answer.status != TOO_MANY
         self._relapses += relapse
         if self._asking is not None or not self._good:
             return
-        silent = sum(1 for each in self._failed if each.answer.failure or each.answer.status == _TOO_MANY)
+        silent = sum(1 for each in self._failed if each.answer.failure or each.answer.status == TOO_MANY)
         many = len(self._failed) >= MOST_IN_A_ROW or silent >= MOST_SILENT
         relapsed = relapse and self._relapses >= _RELAPSES and self._rests < _MOST_RESTS
         if (many or relapsed) and self._harmless():
@@ -116,14 +115,17 @@ class Breakdown:
     @property
     def why(self) -> str:
         """Why the rest is not asked; empty while the API answers."""
-        if not self.over.is_set():
-            return ""
-        return f"{LEFT_OUT}the API {'takes no more requests' if self._is_quota else 'answers nothing any more'}"
+        return f"{LEFT_OUT}the API {self._what}" if self.over.is_set() else ""
+
+    @property
+    def _what(self) -> str:
+        """What the API does, in words."""
+        return "takes no more requests" if self._is_quota else "answers nothing any more"
 
     @property
     def _is_quota(self) -> bool:
         """Whether the API says itself that it was asked too much."""
-        return 2 * sum(each.answer.status == _TOO_MANY for each in self._failed) > len(self._failed)
+        return 2 * sum(each.answer.status == TOO_MANY for each in self._failed) > len(self._failed)
 
     def tell(self, world: World) -> None:
         """One finding in place of those that came of it."""
@@ -139,9 +141,6 @@ class Breakdown:
         good = list(self._good.values())[-1]
         kinds = Counter(each.answer.detail or str(each.answer.status) for each in self._failed)
         told = ", ".join(f"{count} with {kind}" for kind, count in kinds.most_common())
-        until = next(
-            (each.answer.header("retry-after") for each in self._failed if each.answer.header("retry-after")), ""
-        )
         at_once = self._session.limits.concurrency
         many = f"; up to {at_once} were sent at once, and --concurrency 1 sends one at a time" if at_once > 1 else ""
         observed = (
@@ -149,8 +148,9 @@ class Breakdown:
             f"{good.request.url} and others that were answered before{many}"
         )
         if self._is_quota:
+            until = next(filter(None, (each.answer.header("retry-after") for each in self._failed)), "")
             again = f", Retry-After: {until}" if until else ""
-            observed = f"{_TOO_MANY} since request {first.number}{again}; --rate and --max-requests ask less"
+            observed = f"{TOO_MANY} since request {first.number}{again}; --rate and --max-requests ask less"
         world.findings.add(
             [
                 Finding(
@@ -160,7 +160,7 @@ class Breakdown:
                     role=world.role.name,
                     severity="note" if self._is_quota else "error",
                     basis="expectation",
-                    title=f"The API {'takes no more requests' if self._is_quota else 'answers nothing any more'}",
+                    title=f"The API {self._what}",
                     expected="answers, also after many requests; the run has ended here",
                     observed=observed,
                     cause="everywhere:breakdown",
@@ -174,4 +174,4 @@ class Breakdown:
 
 def _fails(exchange: Exchange) -> bool:
     """Whether a request had no answer, or one by which the server says that it failed, or takes no more."""
-    return bool(exchange.answer.failure) or exchange.answer.status >= 500 or exchange.answer.status == _TOO_MANY
+    return bool(exchange.answer.failure) or exchange.answer.status >= 500 or exchange.answer.status == TOO_MANY

@@ -27,6 +27,7 @@ from checkpost.wire.door import Act, Made, Unsafe
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.listing import Key, Row, key_text
 from checkpost.wire.session import Session
+from checkpost.wire.throttle import TOO_MANY
 
 #: How often a request is sent again that was turned away for the moment, and was seen not to be done.
 _MOST_WAITS = 3
@@ -37,7 +38,7 @@ _MOST_READ = 8
 #: How the removal of a row is refused that may be held by what it refers to.
 _HELD = {400, 403, 409, 422, 423}
 #: Answers that tell nothing of whether the work was done.
-_TELL_NOTHING = {408, 425, 429}
+_TELL_NOTHING = {408, 425, TOO_MANY}
 #: What may be done later (RFC 9110, 15.3.3).
 _ACCEPTED = 202
 #: A refusal, though it is counted among the failures (RFC 9110, 15.6.2).

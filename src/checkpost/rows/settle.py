@@ -4,7 +4,6 @@ was seen, never by an answer alone."""
 from __future__ import annotations
 
 import asyncio
-import re
 from collections import Counter, defaultdict
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -31,7 +30,7 @@ _PATIENCE = 1.5
 #: Seconds before a second look where an answer was an error of the server's.
 _SHORT = 0.3
 #: How long is waited for a list that fails, in seconds, the last of them first.
-_PAUSES, _FAILS = (2.0, 0.5), re.compile(r"it answers 5\d\d")
+_PAUSES = (2.0, 0.5)
 
 
 @dataclass(frozen=True)
@@ -137,7 +136,7 @@ class _Settling:
                 await asyncio.sleep(pauses.pop())
                 again = [name for name in names if any(each.resource == name for each in unclear)]
                 whole = set(again)
-            failing = [name for name in names if self.looks[name].untold and _FAILS.match(self.looks[name].why)]
+            failing = [name for name in names if self.looks[name].untold and self.looks[name].failing]
             if not again and failing and patience:
                 await asyncio.sleep(patience.pop())  # it may answer again, once less is asked of it
                 again, whole = failing, set(failing)

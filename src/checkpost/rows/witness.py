@@ -48,11 +48,12 @@ _PARTS: tuple[Operator, ...] = ("contains", "icontains", "like", "ilike", "match
 class Look:
     """What was seen of a table: ``own`` rows by key, ``like`` those that may be the run's though nothing proves it,
     each with why; ``untold`` are entries whose fate nothing could show. ``whole`` says that the list was read whole,
-    ``short`` how many rows it lacks of those that it says there are, ``hidden`` which rows it does not show though
-    they are there, ``pages`` how many requests it took."""
+    ``failing`` that the API failed to answer it, ``short`` how many rows it lacks of those that it says there are,
+    ``hidden`` which rows it does not show though they are there, ``pages`` how many requests it took."""
 
     rows: dict[Key, Row] = field(default_factory=dict)
     whole: bool = False
+    failing: bool = False
     short: int = 0
     hidden: set[Key] = field(default_factory=set)
     pages: int = 0
@@ -78,6 +79,7 @@ async def look(ledger: Ledger, name: str, entries: Sequence[Entry], last: Look |
             first = await client.send("list", check="tidying up", situation="some rows")
             rows = client.rows_in(first.answer.json) if first.answer.ok else None
             found.rows = {key: row for row in rows or () if (key := client.key_of(row)) is not None}
+            found.failing = first.answer.status >= 500
             found.why = f"it answers {first.answer.status}" if rows is None else "it was not read whole"
         table.show(found.rows.values())
         if not found.whole:
@@ -175,6 +177,7 @@ async def read_row(client: Client, key: Key) -> Answer | None:
 def _take(found: Look, listing: Listing) -> None:
     found.rows |= listing.by_key
     found.pages += len(listing.exchanges)
+    found.failing = bool(listing.problem) and listing.exchanges[-1].answer.status >= 500
     found.short = min(_MOST_BETWEEN, max(0, (listing.total or 0) - len(listing.rows)))
     found.whole = listing.complete and not listing.problem and len(listing.by_key) == len(listing.rows)
     found.why = listing.problem or listing.partial or ("" if found.whole else "its rows have no keys of their own")

@@ -20,12 +20,10 @@ from checkpost.profile.credentials import Role
 from checkpost.wire.coded import Coded, told_by
 from checkpost.wire.exchange import Answer, Exchange, Request
 from checkpost.wire.pace import Pace
-from checkpost.wire.throttle import Throttle
+from checkpost.wire.throttle import TOO_MANY, Throttle
 from checkpost.wire.transport import Connections, Transport
 
 LONGEST_WAIT = 30.0
-#: The status of a request that was one too many (RFC 6585, 4).
-_TOO_MANY = 429
 _MOST_RETRIES = 2
 _MOST_WAITS = 3
 #: Seconds between two looks whether other writes are done.
@@ -321,7 +319,7 @@ def _pause(answer: Answer, attempts: int) -> float | None:
     it asks for no pause, or for too long a one."""
     stated = answer.header("retry-after") if answer.status in {429, 503} else None
     if stated is None:
-        return float(2 ** (attempts - 1)) if answer.status == _TOO_MANY else None
+        return float(2 ** (attempts - 1)) if answer.status == TOO_MANY else None
     try:
         pause = float(stated)
     except ValueError:

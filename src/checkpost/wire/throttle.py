@@ -6,6 +6,8 @@ import asyncio
 import time
 from collections import deque
 
+#: The status of a request that was one too many (RFC 6585, 4).
+TOO_MANY = 429
 #: How far apart requests are at the most, in seconds, and by how much they are further apart after each sign.
 _MOST_APART, _FURTHER = 0.5, 1.5
 #: After how many requests that were taken they leave closer together again, and by how much.
@@ -44,7 +46,8 @@ class Throttle:
         if left < self._open:
             return
         lately = sum(1 for moment in self._left if left - _WINDOW < moment <= left) / _WINDOW
-        self.apart = min(_MOST_APART, max(self.apart, 1 / max(lately, 1.0)) * _FURTHER)
+        further = min(_MOST_APART, max(self.apart, 1 / max(lately, 1.0)) * _FURTHER)
+        self.apart = max(self._least, further)  # never faster than was asked for
         self._least = self.apart if for_good else self._least
         self._open, self._taken = now + pause, 0
         self._next = max(self._next, self._open)
