@@ -11,6 +11,8 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
+from tests.support import described
+
 Json = dict[str, Any]
 FIELDS = {
     "shelves": {"label": {"type": "string"}},
@@ -39,15 +41,15 @@ class Shelves:
             new = {"type": "object", "required": list(fields), "properties": fields, "additionalProperties": False}
             row = {**new, "required": ["id", *fields], "properties": {"id": {"type": "integer"}, **fields}}
             some = {**new, "required": []}
-            paths[f"/{table}"] = {"get": answers({"type": "array", "items": row}), "post": answers(row, "201", new)}
+            paths[f"/{table}"] = {"get": described({"type": "array", "items": row}), "post": described(row, "201", new)}
             paths[f"/{table}/{{id}}"] = {"parameters": [ONE], **self._item(row, some)}
-        under = {"parameters": [ONE], "get": answers({"type": "array", "items": row})}
+        under = {"parameters": [ONE], "get": described({"type": "array", "items": row})}
         paths["/shelves/{id}/bags"] = under
         paths["/shelves/{id}/bags/{bag_id}"] = {"parameters": [ONE, UNDER], **self._item(row, some)}
         return {"openapi": "3.1.0", "info": {"title": "Shelves", "version": "1"}, "paths": paths}
 
     def _item(self, row: Json, some: Json) -> Json:
-        return {"get": answers(row), "patch": answers(row, "200", some), "delete": answers(None, "204")}
+        return {"get": described(row), "patch": described(row, "200", some), "delete": described(None, "204")}
 
     def app(self) -> Starlette:
         routes = [Route(f"/{table}", self.listed, methods=["GET", "POST"]) for table in FIELDS]
@@ -122,15 +124,6 @@ class Shelves:
                 return None
         missing = "shelf_id" in body and body["shelf_id"] not in self.rows["shelves"]
         return None if missing else body
-
-
-def answers(schema: Json | None, status: str = "200", body: Json | None = None) -> Json:
-    shown: Json = {"content": {"application/json": {"schema": schema}}} if schema is not None else {}
-    told: Json = {"responses": {status: {"description": "done", **shown}}}
-    told["responses"] |= {refusal: {"description": "refused"} for refusal in ("400", "404", "405", "409", "422")}
-    if body is not None:
-        told["requestBody"] = {"required": True, "content": {"application/json": {"schema": body}}}
-    return told
 
 
 def refused(status: int) -> Response:

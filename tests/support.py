@@ -89,6 +89,24 @@ def run_against(
     return asyncio.run(run(target, planned, Limits(timeout=timeout, rows=most_rows), 1, transport=transport))
 
 
+def described(schema: Any = None, status: str = "200", body: Any = None) -> dict[str, Any]:
+    """An operation of a contract: the schema of its answer, and that of its body; it may refuse."""
+    shown = {"content": {"application/json": {"schema": schema}}} if schema is not None else {}
+    told: dict[str, Any] = {"responses": {status: {"description": "done", **shown}}}
+    told["responses"] |= {refusal: {"description": "refused"} for refusal in ("400", "404", "405", "409", "422")}
+    if body is not None:
+        told["requestBody"] = {"required": True, "content": {"application/json": {"schema": body}}}
+    return told
+
+
+def run_direct(contract: Any, app: Any, base_url: str = "http://127.0.0.1:1", **options: Any) -> Result:
+    """A whole run against an application in this process, by a contract given as a value."""
+    with tempfile.TemporaryDirectory() as name:
+        file = Path(name, "contract.json")
+        file.write_text(json.dumps(contract), "utf-8")
+        return run_against(str(file), base_url, Path(name), transport=Direct(app), **options)
+
+
 def run_on_stand_in(
     stand_in: InProcess,
     resources: Sequence[str] = (),

@@ -4,9 +4,7 @@ it."""
 from __future__ import annotations
 
 import json
-import tempfile
 import unittest
-from pathlib import Path
 from typing import Any
 
 from starlette.applications import Starlette
@@ -18,8 +16,7 @@ from checkpost.checks.bounds import stated_bounds, within
 from checkpost.model.field import Field
 from checkpost.wire.exchange import Answer, Exchange
 from checkpost.wire.exchange import Request as Sent
-from tests.direct import Direct
-from tests.support import run_against
+from tests.support import described, run_direct
 
 
 def field(name: str, kind: str = "string", **keywords: Any) -> Field:
@@ -116,29 +113,17 @@ class Opened(unittest.TestCase):
         record = {"type": "object", "required": [*texts], "properties": texts}
         row = {**record, "properties": {"id": {"type": "integer", "readOnly": True}, **texts}}
 
-        def answers(status: str, schema: Any = None) -> dict[str, Any]:
-            content = {"content": {"application/json": {"schema": schema}}} if schema else {}
-            return {"responses": {status: {"description": "", **content}, "4XX": {"description": "refused"}}}
-
-        body = {"requestBody": {"content": {"application/json": {"schema": record}}}}
         key = [{"name": "id", "in": "path", "required": True, "schema": {"type": "integer"}}]
         paths = {
-            "/things": {
-                "get": answers("200", {"type": "array", "items": row}),
-                "post": {**body, **answers("201", row)},
-            },
-            "/things/{id}": {"parameters": key, "get": answers("200", row), "delete": answers("204")},
+            "/things": {"get": described({"type": "array", "items": row}), "post": described(row, "201", record)},
+            "/things/{id}": {"parameters": key, "get": described(row), "delete": described(None, "204")},
         }
         contract = {"openapi": "3.1.0", "info": {"title": "Things", "version": "1"}, "paths": paths}
         routes = [
             Route("/things", things, methods=["GET", "POST"]),
             Route("/things/{id:int}", thing, methods=["GET", "DELETE"]),
         ]
-        with tempfile.TemporaryDirectory() as name:
-            folder = Path(name)
-            (folder / "contract.json").write_text(json.dumps(contract), "utf-8")
-            place, app = str(folder / "contract.json"), Direct(Starlette(routes=routes))
-            result = run_against(place, "http://127.0.0.1:1", folder, ("things",), ("create", "delete"), transport=app)
+        result = run_direct(contract, Starlette(routes=routes), resources=("things",), families=("create", "delete"))
         said = {each.check: each for each in result.checks}
         self.assertEqual(said["create.stored"].outcome, "passed", said["create.stored"])
         self.assertEqual(said["delete.gone"].outcome, "passed", said["delete.gone"])

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-import tempfile
 import unittest
-from pathlib import Path
 from typing import Any
 
 from starlette.applications import Starlette
@@ -15,8 +13,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from checkpost.engine.run import Result
-from tests.direct import Direct
-from tests.support import run_against
+from tests.support import described, run_direct
 
 Json = dict[str, Any]
 SAID = (
@@ -98,32 +95,21 @@ class Shelf:
         new["properties"] = {"name": {"type": "string"}, "grams": {"type": "integer"}}
         own = {"id": {"type": "integer", "readOnly": True}, "table": {"type": "string", "readOnly": True}}
         row = {**new, "properties": {**own, **new["properties"]}}
-
-        def told(status: str, schema: Any = None, **others: Any) -> Json:
-            shown = {"content": {"application/json": {"schema": schema}}} if schema else {}
-            refusals = {each: {"description": "refused"} for each in ("400", "404")}
-            return {**others, "responses": {status: {"description": "", **shown}, **refusals}}
-
         key = [{"name": "key", "in": "path", "required": True, "schema": {"type": "integer"}}]
         listed = [{"name": "filter", "in": "query", "description": SAID, "schema": {"type": "string"}}]
-        body = {"required": True, "content": {"application/json": {"schema": new}}}
         paths = {
             "/jars": {
-                "get": told("200", {"type": "array", "items": row}, parameters=listed),
-                "post": told("201", row, requestBody=body),
+                "get": {"parameters": listed, **described({"type": "array", "items": row})},
+                "post": described(row, "201", new),
             },
-            "/jars/{key}": {"parameters": key, "get": told("200", row), "delete": told("204")},
+            "/jars/{key}": {"parameters": key, "get": described(row), "delete": described(None, "204")},
         }
         contract = {"openapi": "3.1.0", "info": {"title": "Jars", "version": "1"}, "paths": paths}
         routes = [
             Route("/jars", self.listed, methods=["GET", "POST"]),
             Route("/jars/{key:int}", self.one, methods=["GET", "DELETE"]),
         ]
-        with tempfile.TemporaryDirectory() as name:
-            folder = Path(name)
-            (folder / "contract.json").write_text(json.dumps(contract), "utf-8")
-            place, direct = str(folder / "contract.json"), Direct(Starlette(routes=routes))
-            return run_against(place, "http://127.0.0.1:1", folder, ("jars",), ("filter",), transport=direct)
+        return run_direct(contract, Starlette(routes=routes), resources=("jars",), families=("filter",))
 
 
 class Expressed(unittest.TestCase):

@@ -5,10 +5,8 @@ from __future__ import annotations
 import asyncio
 import copy
 import json
-import tempfile
 import unittest
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 from starlette.applications import Starlette
@@ -19,9 +17,8 @@ from starlette.routing import Route
 
 from checkpost.findings import Finding
 from tests.books import PLAIN, Kept, Restoring, Silent, Together, run_on, told
-from tests.direct import Direct
 from tests.foreign import Json, Library, Style
-from tests.support import run_against
+from tests.support import run_direct
 
 
 def _with_bulk(contract: Json, path: str) -> Json:
@@ -736,11 +733,7 @@ class Faults(unittest.TestCase):
     def test_a_value_that_cannot_be_shown_is_tried_where_its_row_can_be_removed(self) -> None:
         library = Halved(PLAIN)
         before = copy.deepcopy(library.books)
-        with tempfile.TemporaryDirectory() as name:
-            folder = Path(name)
-            (folder / "contract.json").write_text(json.dumps(library.contract()), "utf-8")
-            place, direct = str(folder / "contract.json"), Direct(library.app())
-            result = run_against(place, "http://127.0.0.1:1", folder, ("books",), transport=direct)
+        result = run_direct(library.contract(), library.app(), resources=("books",))
         titles = {each.title: each for each in told(result)}
         kinds = {each.partition(":")[0] for each in titles}
         self.assertEqual(kinds, {"A value makes a row unreadable"}, "what fails for it is told by that")

@@ -17,9 +17,8 @@ from starlette.routing import Route
 
 from checkpost.engine.run import Result
 from checkpost.model.infer import infer
-from tests.direct import Direct
 from tests.foreign import Served
-from tests.support import contract_of, run_against
+from tests.support import contract_of, described, run_against, run_direct
 
 Json = dict[str, Any]
 HOST = "http://seeds.example"
@@ -48,8 +47,15 @@ class Addressed:
             new = {"type": "object", "required": list(fields), "properties": fields, "additionalProperties": False}
             url = {"type": "string", "format": "uri", "readOnly": True}
             row = {**new, "required": ["url", *fields], "properties": {"url": url, **fields}}
-            paths[f"/{table}/"] = {"get": told({"type": "array", "items": row}), "post": told(row, "201", new)}
-            item = {"get": told(row), "patch": told(row, "200", {**new, "required": []}), "delete": told(None, "204")}
+            paths[f"/{table}/"] = {
+                "get": described({"type": "array", "items": row}),
+                "post": described(row, "201", new),
+            }
+            item = {
+                "get": described(row),
+                "patch": described(row, "200", {**new, "required": []}),
+                "delete": described(None, "204"),
+            }
             paths[f"/{table}/{{id}}/"] = {"parameters": [key], **item}
         above = {**key, "name": "species_id"}
         paths["/species/{species_id}/lots/"] = {"parameters": [above], **paths["/lots/"]}
@@ -129,24 +135,12 @@ async def body_of(request: Request) -> Any:
         return None
 
 
-def told(schema: Json | None, status: str = "200", body: Json | None = None) -> Json:
-    shown: Json = {"content": {"application/json": {"schema": schema}}} if schema is not None else {}
-    answers = {status: {"description": "done", **shown}}
-    answers |= {each: {"description": "refused"} for each in ("400", "404", "405", "409", "422")}
-    sent = {"requestBody": {"required": True, "content": {"application/json": {"schema": body}}}} if body else {}
-    return {"responses": answers, **sent}
-
-
 def refused(status: int) -> Response:
     return JSONResponse({"error": "refused"}, status)
 
 
 def run(api: Addressed) -> Result:
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        (folder / "contract.json").write_text(json.dumps(api.contract()), "utf-8")
-        place, direct = str(folder / "contract.json"), Direct(api.app())
-        return run_against(place, "http://127.0.0.1:1", folder, tuple(FIELDS), transport=direct)
+    return run_direct(api.contract(), api.app(), resources=tuple(FIELDS))
 
 
 class Hyperlinks(unittest.TestCase):
@@ -159,7 +153,7 @@ class Hyperlinks(unittest.TestCase):
         shown = {"url": f"{HOST}/lots/7/", "species": f"{HOST}/species/3/"}
         self.assertEqual(lots.layout.flat(shown), {**shown, "id": 7, "species": 3})
 
-    def test_a_sound_api_is_tried_whole_and_nothing_is_told(self) -> None:
+    def test_a_sound_api_is_tried_whole_and_nothing_is_described(self) -> None:
         api = Addressed()
         before = copy.deepcopy(api.rows)
         result = run(api)

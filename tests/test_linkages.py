@@ -12,9 +12,8 @@ from checkpost.contract.reader import read_contract
 from checkpost.engine.run import Result
 from checkpost.engine.target import understood
 from checkpost.profile.profile import Profile
-from tests.direct import Direct
 from tests.linkages import ATTRIBUTES, Bank
-from tests.support import run_against
+from tests.support import run_direct
 
 #: What each fault is found as: the title, and whether it is told of the path of one relationship.
 FAULTS = {
@@ -36,11 +35,7 @@ BASE = "http://127.0.0.1:1"
 
 
 def run(bank: Bank, families: Sequence[str] = ()) -> Result:
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        (folder / "contract.json").write_text(json.dumps(bank.contract()), "utf-8")
-        contract, direct = str(folder / "contract.json"), Direct(bank.app())
-        return run_against(contract, BASE, folder, tuple(ATTRIBUTES), families, transport=direct)
+    return run_direct(bank.contract(), bank.app(), BASE, resources=tuple(ATTRIBUTES), families=families)
 
 
 class Linkages(unittest.TestCase):

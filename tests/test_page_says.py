@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import json
-import tempfile
 import unittest
 from collections.abc import Callable
-from pathlib import Path
 from typing import Any
 
 from starlette.applications import Starlette
@@ -15,8 +13,7 @@ from starlette.responses import JSONResponse
 from starlette.routing import Route
 
 from checkpost.findings import Finding
-from tests.direct import Direct
-from tests.support import run_against
+from tests.support import run_direct
 
 Json = dict[str, Any]
 #: What is said of page ``number``, from 0, of ``count`` pages of ``size`` rows.
@@ -90,12 +87,8 @@ def found(says: Says, wrong: Says | None = None, headers: Says | None = None) ->
     answers = {"200": {"description": "a page", "content": {"application/json": {"schema": page}}}}
     listed = {"parameters": parameters, "responses": {**answers, "400": {"description": "refused"}}}
     contract = {"openapi": "3.1.0", "info": {"title": "Things", "version": "1"}, "paths": {"/things": {"get": listed}}}
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        (folder / "contract.json").write_text(json.dumps(contract), "utf-8")
-        direct = Direct(Starlette(routes=[Route("/things", things)]))
-        place = str(folder / "contract.json")
-        result = run_against(place, "http://127.0.0.1:1", folder, ("things",), ("page",), transport=direct)
+    app = Starlette(routes=[Route("/things", things)])
+    result = run_direct(contract, app, resources=("things",), families=("page",))
     asked = [each for each in result.checks if each.check == "page.says"]
     assert [each.outcome for each in asked] in (["passed"], ["failed"]), asked
     return result.findings
@@ -159,11 +152,8 @@ class PagesOfNoStatedSize(unittest.TestCase):
             "info": {"title": "Things", "version": "1"},
             "paths": {"/things": {"get": listed}},
         }
-        with tempfile.TemporaryDirectory() as name:
-            folder = Path(name)
-            (folder / "contract.json").write_text(json.dumps(contract), "utf-8")
-            place, direct = str(folder / "contract.json"), Direct(Starlette(routes=[Route("/things", things)]))
-            result = run_against(place, "http://127.0.0.1:1", folder, ("things",), ("page",), transport=direct)
+        app = Starlette(routes=[Route("/things", things)])
+        result = run_direct(contract, app, resources=("things",), families=("page",))
         return [each.title for each in result.findings]
 
     def test_pages_that_are_cut_off_are_no_departure(self) -> None:
