@@ -192,32 +192,57 @@ class ThrottleTest(unittest.IsolatedAsyncioTestCase):
                 throttle.took()
             self.assertEqual(throttle.apart < before, not for_good)
 
+    async def test_failures_that_met_no_haste_have_another_reason(self) -> None:
+        throttle = Throttle()
+        await self.seconds(throttle, 5)
+        throttle.refused(0.0, 0.0, for_good=True)
+        self.assertEqual(throttle.apart, 0.0)
+        throttle.refused(0.0, 0.0)
+        self.assertGreater(throttle.apart, 0.1, "a limit that the API tells itself counts always")
+
+    async def test_what_was_slowed_down_in_vain_is_as_it_was_asked_for(self) -> None:
+        for rate, apart in ((None, 0.0), (1000.0, 0.001)):
+            throttle = Throttle(rate)
+            await self.seconds(throttle, 50)
+            throttle.refused(0.0, 0.0, for_good=True)
+            self.assertGreater(throttle.apart, apart)
+            throttle.in_vain()
+            self.assertEqual(throttle.apart, apart)
+
 
 class FailuresOfHaste(unittest.IsolatedAsyncioTestCase):
     def exchange(self, status: int, url: str = "http://x/things") -> Exchange:
         return Exchange(1, "", Request("GET", url, "public"), Answer(status), 0.0, 1, time.time())
 
-    async def apart(self, *failing: Exchange, in_quiet: int) -> float:
-        """How far apart requests are sent after failures of what was answered before, and this answer in quiet."""
+    async def apart(self, failing: int, in_quiet: int, url: str = "http://x/things", hasty: int = 20) -> float:
+        """How far apart requests are sent after failures, and this answer in quiet to what was answered before; so
+        many left before them."""
         session = mock.Mock(throttle=Throttle())
         session.in_quiet = mock.AsyncMock(return_value=self.exchange(in_quiet))
-        await session.throttle.turn()
         breakdown = Breakdown(session, lambda: True)
-        for each in (self.exchange(200), *failing):
-            breakdown.note(each)
-        await breakdown.settled()
+        for asked in range(failing):
+            if asked % 3 == 0:
+                breakdown.note(self.exchange(200))
+                for _ in range(hasty):
+                    session.throttle._left.append(time.monotonic())
+            breakdown.note(self.exchange(500, url))
+            await breakdown.settled()
         return float(session.throttle.apart)
 
     async def test_what_fails_beside_others_alone_is_asked_more_slowly(self) -> None:
-        failing = [self.exchange(500)] * 3
-        self.assertGreater(await self.apart(*failing, in_quiet=200), 0.1)
+        self.assertGreater(await self.apart(3, in_quiet=200), 0.05)
+        self.assertEqual(await self.apart(3, in_quiet=200, hasty=2), 0.0, "there was no haste")
         with mock.patch("checkpost.engine.breakdown._REST", 0.01):
-            self.assertEqual(await self.apart(*failing, in_quiet=500), 0.0, "it fails in quiet too")
+            self.assertEqual(await self.apart(3, in_quiet=500), 0.0, "it fails in quiet too")
+
+    async def test_an_api_that_fails_at_any_pace_is_asked_as_fast_as_before(self) -> None:
+        with mock.patch("checkpost.engine.breakdown._REST", 0.0):
+            self.assertGreater(await self.apart(24, in_quiet=200), 0.05)
+            self.assertEqual(await self.apart(27, in_quiet=200), 0.0)
 
     async def test_what_was_never_answered_tells_nothing(self) -> None:
-        failing = [self.exchange(500, "http://x/others")] * 3
-        self.assertEqual(await self.apart(*failing, in_quiet=200), 0.0)
-        self.assertEqual(await self.apart(self.exchange(500), in_quiet=200), 0.0, "once is no sign")
+        self.assertEqual(await self.apart(3, in_quiet=200, url="http://x/others"), 0.0)
+        self.assertEqual(await self.apart(1, in_quiet=200), 0.0, "once is no sign")
 
 
 if __name__ == "__main__":

@@ -63,7 +63,7 @@ class Breakdown:
             return
         silent = sum(1 for each in self._failed if each.answer.failure or each.answer.status == TOO_MANY)
         many = len(self._failed) >= MOST_IN_A_ROW or silent >= MOST_SILENT
-        relapsed = relapse and self._relapses >= _RELAPSES and self._rests < _MOST_RESTS
+        relapsed = relapse and self._relapses >= _RELAPSES and self._rests <= _MOST_RESTS
         if (many or relapsed) and self._harmless():
             self._asking = asyncio.ensure_future(self._ask_again() if many else self._rest(exchange))
 
@@ -82,7 +82,11 @@ class Breakdown:
 
     async def _rest(self, failed: Exchange) -> None:
         """Ask in quiet for what failed though it was answered before; leave more time between requests if it is
-        answered again."""
+        answered again. What was tried often was tried in vain."""
+        if self._rests == _MOST_RESTS:
+            self._session.throttle.in_vain()
+            self._rests, self._asking = self._rests + 1, None
+            return
         try:
             for pause in (0.0, _REST):
                 await asyncio.sleep(pause)

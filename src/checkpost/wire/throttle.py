@@ -12,8 +12,9 @@ TOO_MANY = 429
 _MOST_APART, _FURTHER = 0.5, 1.5
 #: After how many requests that were taken they leave closer together again, and by how much.
 _CLOSER_AFTER, _CLOSER = 40, 0.8
-#: The time in which requests are counted, in seconds.
-_WINDOW = 1.0
+#: The time in which requests are counted, in seconds, and how many leave in it in haste: where fewer did, a failure has
+#: another reason.
+_WINDOW, _HASTE = 1.0, 10
 
 
 class Throttle:
@@ -22,7 +23,7 @@ class Throttle:
 
     def __init__(self, rate: float | None = None) -> None:
         """``rate`` is how many may leave in a second at the most; None for no limit."""
-        self._least = 1 / rate if rate else 0.0
+        self._asked_for = self._least = 1 / rate if rate else 0.0
         self.apart = self._least
         self._next = self._open = 0.0
         self._taken = 0
@@ -40,17 +41,23 @@ class Throttle:
     def refused(self, ago: float, pause: float, for_good: bool = False) -> None:
         """Take into account that a request, which left ``ago`` seconds before, was one too many: none leaves for
         ``pause`` seconds. What left before the last such sign says nothing new. ``for_good`` has them no closer
-        together again."""
+        together again; it is for failures that may be such a sign, and passes over those that met no haste."""
         now = time.monotonic()
         left = now - ago
         if left < self._open:
             return
         lately = sum(1 for moment in self._left if left - _WINDOW < moment <= left) / _WINDOW
+        if for_good and lately < _HASTE:
+            return
         further = min(_MOST_APART, max(self.apart, 1 / max(lately, 1.0)) * _FURTHER)
         self.apart = max(self._least, further)  # never faster than was asked for
         self._least = self.apart if for_good else self._least
         self._open, self._taken = now + pause, 0
         self._next = max(self._next, self._open)
+
+    def in_vain(self) -> None:
+        """Take back what was for good: the API fails as often, however far apart requests leave."""
+        self.apart = self._least = self._asked_for
 
     def took(self) -> None:
         """Take into account that a request was taken."""
