@@ -83,7 +83,11 @@ def checks(*arguments: Any, **options: Any) -> list[tuple[str, str]]:
 
 def found_in(schema: Any, body: Any) -> list[Finding]:
     """The findings about one answer of an operation that documents this schema alone."""
-    responses = {"200": _content("application/json", schema)}
+    return found_among({"200": _content("application/json", schema)}, body)
+
+
+def found_among(responses: dict[str, Any], body: Any, status: int = 200) -> list[Finding]:
+    """The findings about one answer of an operation that documents these."""
     contract = contract_of(
         {
             "openapi": "3.1.0",
@@ -93,7 +97,7 @@ def found_in(schema: Any, body: Any) -> list[Finding]:
     )
     operation = contract.operation("GET", "/rows")
     assert operation is not None
-    answer = Answer(200, (("Content-Type", "application/json"),), json.dumps(body).encode(), "", "")
+    answer = Answer(status, (("Content-Type", "application/json"),), json.dumps(body).encode(), "", "")
     exchange = Exchange(1, "read.list", Request("GET", "http://127.0.0.1/rows", "r", {}, None), answer, 0.1)
     return list(conform(Observation("rows", operation, exchange, "a situation"), Validators(contract)))
 
@@ -114,6 +118,17 @@ class Departures(unittest.TestCase):
         self.assertEqual(checks(302), [("shape.status", "error")])
         self.assertEqual(checks(418), [("errors.documented", "warning")])
         self.assertEqual(checks(500, {"detail": "x"}), [("errors.server-error", "error")])
+
+    def test_a_success_of_which_only_the_default_tells(self) -> None:
+        for ok, default, status, titles in (
+            (ROW, PROBLEM, 201, ["The status 201 is not documented"]),
+            (ROW, ROW, 201, []),
+            (None, PROBLEM, 201, ["A required field is missing from an answer"]),
+            (ROW, PROBLEM, 404, ["The body of refusals is not the documented one"]),
+        ):
+            responses = {"200": _content("application/json", ok)} if ok else {}
+            responses["default"] = _content("application/json", default)
+            self.assertEqual([each.title for each in found_among(responses, {"id": 1}, status)], titles)
 
     def test_media_type(self) -> None:
         self.assertEqual(checks(200, {"id": 1}, "text/plain"), [("shape.media-type", "error")])

@@ -132,7 +132,7 @@ class ForeignDefects(unittest.TestCase):
         expected = {
             Talkative: ("errors.leak", "An error shows a stack trace"),
             Crashing: ("errors.server-error", "A request fails with 500: refused with 500"),
-            Local: ("create.awkward-values", "A value changed silently: the time was shifted"),
+            Local: ("create.awkward-values", "A value changed silently: its offset from UTC was lost"),
         }
         for kind, cause in expected.items():
             self.found(kind)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import unittest
 import unittest.mock
 from collections.abc import Mapping
@@ -16,16 +17,17 @@ from tests.simulation.tempers import BY_NAME
 from tests.simulation.trial import Trial, try_temper
 
 FLAGS = Table("flags", ("id",), (Column("name", required=True), Column("draft", "boolean")))
+CODES = Table("codes", ("id",), (Column("code", required=True, form="sb-{:04}"), Column("note")), rows=12)
 BADGES = Table("badges", ("id",), (Column("name", required=True), Column("slug"), Column("note")), rows=0)
 
 
 class Locking(Api):
-    """A lot of a crop with an even key cannot be removed, whoever made it."""
+    """A lot of each third crop cannot be removed, whoever made it."""
 
     def _delete(self, table: str, key: Key) -> bool:
         row = self.rows[table].get(key, {})
         of_people = (row.get("crop_id"),) in self.foreign["crops"]
-        held = table == "lots" and of_people and row["crop_id"] % 2 == 0
+        held = table == "lots" and of_people and row["crop_id"] % 3 == 0
         return not held and super()._delete(table, key)
 
 
@@ -37,6 +39,17 @@ class Repeating(Api):
         slug = record.get("slug") if isinstance(record, dict) else None
         if (isinstance(slug, str) and not slug.isalnum()) or slug != (slug and slug.lower()):
             return 422, {"errors": [{"loc": ["body", "slug"], "msg": "only small letters"}], "request": record}
+        return super()._create(table, body, headers)
+
+
+class Coded(Api):
+    """Codes are written as those that are there (``sb-1004``), which only refusals and rows tell."""
+
+    def _create(self, table: Any, body: bytes | None, headers: Mapping[str, str]) -> tuple[int, Any]:
+        record = json.loads(body or b"null")
+        code = record.get("code") if isinstance(record, dict) else None
+        if not (isinstance(code, str) and re.fullmatch(r"sb-\d{4}", code)):
+            return 422, {"errors": {"code": "Invalid expression"}}
         return super()._create(table, body, headers)
 
 
@@ -58,9 +71,9 @@ class Hiding(Api):
         return {key: row for key, row in rows.items() if not row.get("draft") or key in self.foreign[name]}
 
 
-def tried(api: type[Api], *tables: Table) -> Trial:
+def tried(api: type[Api], *tables: Table, seed: int = 3) -> Trial:
     with unittest.mock.patch("tests.simulation.trial.Api", api):
-        trial = try_temper(Temper("any", tables), 3, ("create", "update", "replace", "delete"), 1)
+        trial = try_temper(Temper("any", tables), seed, ("create", "update", "replace", "delete"), 1)
     assert trial.result is not None
     return trial
 
@@ -97,6 +110,15 @@ class Refusals(unittest.TestCase):
         self.assertNotIn("Documented fields are refused", titles(trial))
         made = [json.loads(each.request.body or b"{}") for each in trial.result.exchanges if each.answer.status == 201]
         self.assertTrue(any("note" in each and str(each.get("slug", "-")).isalnum() for each in made))
+
+    def test_a_code_is_written_as_those_of_rows_where_no_other_is_taken(self) -> None:
+        trial = tried(Coded, CODES)
+        self.assertEqual((trial.amiss, outcomes(trial, "create.stored")), ([], {"passed"}))
+        self.assertNotIn("No record that the contract allows is accepted", titles(trial))
+        self.assertNotIn("A text is refused for a length that the contract does not limit", titles(trial))
+        assert trial.result is not None
+        found = [each for each in trial.result.findings if each.title == "Values that the contract allows are refused"]
+        self.assertEqual([each.subjects[0].split()[0] for each in found], ["code"], "it is told, and once")
 
     def test_changes_are_sent_with_what_refusals_ask_for(self) -> None:
         trial = tried(Whole, CROPS)

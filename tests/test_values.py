@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unittest
 from dataclasses import replace
 from typing import Any
@@ -16,6 +17,7 @@ from checkpost.model.shape import shape_of
 from checkpost.oracle.same import change, differences, same
 from checkpost.values.awkward import variants
 from checkpost.values.broken import breaks
+from checkpost.values.form import form_of
 from checkpost.values.plain import Values
 from checkpost.values.usual import usual
 from tests.support import contract_of
@@ -299,6 +301,9 @@ class Same(unittest.TestCase):
             (self.mass, 1.2345, 1.2, "the number was rounded"),
             (self.mass, 10, 100, "the number changed"),
             (self.when, "2024-01-01T00:00:00Z", "2024-01-01T01:00:00Z", "the time was shifted"),
+            (self.when, "2024-01-01T00:00:00+05:30", "2024-01-01 00:00:00Z", "its offset from UTC was lost"),
+            (self.when, "2024-01-01T00:00:00-03:00", "2024-01-01T00:00:00", "its offset from UTC was lost"),
+            (self.when, "2024-01-01T00:00:00.250Z", "2024-01-01T00:00:00Z", "a part of a second was lost"),
         ]
         for field, sent, got, words in cases:
             self.assertEqual(change(field, sent, got), words)
@@ -311,6 +316,31 @@ class Same(unittest.TestCase):
 
     def test_differences_look_at_what_both_have(self) -> None:
         self.assertEqual(differences({}, {"a": 1, "b": 2, "c": 3}, {"a": 1, "b": 5}), ["b"])
+
+
+class Forms(unittest.TestCase):
+    def test_texts_of_one_form_have_a_pattern(self) -> None:
+        cases = [
+            (["SB-1001", "SB-1045", "SB-2002"], r"^SB\-[1-9]\d{3}$"),
+            (["AB12", "CD34", "EF56"], r"^[A-Z]{2}[1-9]\d{1}$"),
+            (["a1x007", "a1x022", "a1x100", None, ""], r"^a1x\d{3}$"),
+            (["n5", "n17", "n333"], r"^n[1-9]\d{0,2}$"),
+            ([f"{year}/{n:03}" for year in (2023, 2024) for n in (1, 2, 3, 4)], r"^(?:2023|2024)/\d{3}$"),
+        ]
+        for texts, pattern in cases:
+            self.assertEqual(form_of(texts), pattern)
+            self.assertTrue(all(re.fullmatch(pattern, text) for text in texts if text))
+
+    def test_words_few_texts_and_few_others_have_none(self) -> None:
+        for texts in (
+            ["genus-alba", "poa-annua", "rosa-canina"],
+            ["Rosa", "Poa", "Abies"],
+            ["Rosa alba", "Poa", "Abies 3"],
+            ["SB-1001", "SB-1002"],
+            ["A1", "A2", "A3", "A4"],
+            [1, 2, 3],
+        ):
+            self.assertEqual(form_of(texts), "", texts)
 
 
 class LikeRows(unittest.TestCase):

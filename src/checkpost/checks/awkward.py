@@ -151,6 +151,9 @@ class _Texts:
         field, length = self._case.fields[name], len(str(variant.value).encode("utf-16-le", "surrogatepass")) // 2
         if not field.is_text or not isinstance(variant.value, str):
             return False
+        if "pattern" in self._case.state.bounds.get(name, {}):  # only what is written as rows have it is taken
+            self._plain.setdefault(name, (variant, refusal))
+            return True
         text = str(await new_value(self._case, field))
         if name not in self._plain:
             plain = Variant("a plain text", text)

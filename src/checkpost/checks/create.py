@@ -174,6 +174,9 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
     if gone_from_list and listing is not None:
         hidden = await _hidden_by_its_owner(case, own, listing) or await _hidden_by_a_flag(case, own, listing)
         yield hidden or _not_listed(case, [exchange, listing.exchanges[-1]])
+    elif listing is not None and listed is not None and case.has("read"):
+        for found in await _hidden_by_other_flags(case, own):
+            yield found
     for found in stored_as_sent(case, own, reads, read or listed, listed):
         yield found
     if read is not None:
@@ -294,14 +297,39 @@ async def _hidden_by_its_owner(case: Case, own: Own, listing: Listing) -> Findin
     return None
 
 
+def _flags(case: Case, own: Own) -> dict[str, bool]:
+    """The flags that a row was made with, but for those that the profile states."""
+    stated = case.resource.values
+    flags = [(name, value) for name, value in own.record.items() if isinstance(value, bool) and name not in stated]
+    return dict(flags[:_MOST_FLAGS])
+
+
+async def _hidden_by_other_flags(case: Case, own: Own) -> list[Finding]:
+    """What is found where a row is in the list, and one with the opposite of its flags can be read by its key alone."""
+    flags = _flags(case, own)
+    if not flags:
+        return []
+    case.state.flagged = {name: not value for name, value in flags.items()}
+    record = await new_record(case)
+    exchange, key = await case.create(record, "a record with other flags")
+    case.state.flagged = {}
+    other = Own(key, record, exchange)
+    listing = await case.listing() if key is not None else None
+    if key is None or listing is None or not await missing_from_list(case, [other], listing):
+        return []
+    _, row = await case.read(key, "the row with other flags")
+    found = await _hidden_by_a_flag(case, other, listing) if row is not None else None
+    return [found] if found is not None else []
+
+
 async def _hidden_by_a_flag(case: Case, own: Own, listing: Listing) -> Finding | None:
     """What is found where a row is not in the list for a flag that it has, and one without it is; later rows are made
     without it then."""
-    flags = [name for name, value in own.record.items() if isinstance(value, bool) and name not in case.resource.values]
-    for name in flags[:_MOST_FLAGS]:
-        value = bool(own.record[name])
-        case.state.flagged[name] = not value
+    flags = _flags(case, own)
+    for name, value in flags.items():
+        case.state.flagged = {**flags, name: not value}
         seen = await _listed_otherwise(case, f"a record with {name} = {shown(not value)}")
+        case.state.flagged = {name: not value} if seen else {}
         if seen:
             return case.finding(
                 "warning",
@@ -315,7 +343,6 @@ async def _hidden_by_a_flag(case: Case, own: Own, listing: Listing) -> Finding |
                 subjects=[name],
                 evidence=[own.exchange, listing.exchanges[-1], *seen],
             )
-        del case.state.flagged[name]
     return None
 
 

@@ -9,6 +9,7 @@ from typing import Any
 
 from checkpost.checks.asking import Reply, ask, snapshot_of, spelled
 from checkpost.checks.case import Case
+from checkpost.checks.conformance.said import in_words as refusal_in_words
 from checkpost.checks.filtering import (
     RANGES,
     Trial,
@@ -173,8 +174,12 @@ def _promised(filtering: Filtering, trial: Trial) -> bool:
 
 
 def _causes(failed: Sequence[Trial], considered: Sequence[Trial]) -> Iterable[tuple[str, Sequence[Trial]]]:
-    """Failures in as few groups as explain them: all filters, else an operator or a field at a time, else one
-    for all."""
+    """Failures in as few groups as explain them: all refusals in the same words, all filters, else an operator or a
+    field at a time, else one for all."""
+    said = {refusal_in_words(each.reply.exchange.answer) for each in failed if each.symptom == "refused"}
+    if len(said) == 1 and "" not in said:
+        yield f"alike{said.pop()}", failed  # one sentence for all has one explanation
+        return
     groups = list(_grouped(failed, considered))
     if len(groups) > _MOST_CAUSES:
         yield "several", failed

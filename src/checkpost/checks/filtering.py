@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from checkpost.checks.asking import Reply, as_answer, ask, differing, fields_in, snapshot_of, spelled, with_rows
+from checkpost.checks.blame import said
 from checkpost.checks.case import Case
 from checkpost.checks.registry import Skipped
 from checkpost.checks.together import all_of
@@ -274,7 +275,7 @@ def told(
     basis: Basis = "contract"
     severity: Severity = "error"
     if symptom == "refused":
-        title, observed = "A documented filter is refused", f"{reply.exchange.answer.status}"
+        title, observed = "A documented filter is refused", said(reply.exchange)
         expected = f"rows where {shown.condition}"
     elif symptom == "twice":
         title, observed = "Filter returns a row twice", f"{answer.count} rows, {shown.twice} of them again"

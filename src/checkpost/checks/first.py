@@ -16,6 +16,7 @@ from checkpost.model.paths import singular
 from checkpost.model.purpose import Purpose
 from checkpost.model.shape import shape_of
 from checkpost.values.coined import SHORTEST
+from checkpost.values.form import form_of
 from checkpost.values.plain import example_of
 from checkpost.values.usual import ROOM
 from checkpost.wire.door import Unsafe
@@ -195,7 +196,10 @@ def _tell_remedies(case: Case, refused: Exchange) -> None:
     state = case.state
     state.refused_with = refused if state.left_out else None
     for names, what in (
-        (state.bounds, "values of {} are kept within what a refusal says ({}), and the contract does not"),
+        (
+            state.bounds,
+            "values of {} are such as refusals ask for, or as rows have them ({}); the contract asks for none",
+        ),
         (state.joined, "texts with spaces or other signs in {} were refused ({}); such without were taken"),
         (state.encoded, "texts of {} were refused ({}); objects written as JSON were taken"),
         (state.filled, "empty lists in {} were refused ({}); keys of rows were taken"),
@@ -226,6 +230,9 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
                 field is not None and field.is_text and name not in state.encoded and _WANTS_JSON.search(said(refused))
             ):
                 state.encoded.add(name)
+            elif field is not None and (form := _unused_form(case, field)):
+                state.bounds[name] = {**state.bounds.get(name, {}), "pattern": form}
+                state.usual.pop(name, None)
             elif field is not None and field.is_text and _is_worded(case, value) and state.joined.get(name) != "":
                 # a hyphen in place of spaces first, then small letters and digits alone
                 state.joined[name] = "-" if " " in value else ""
@@ -265,6 +272,14 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
     ):
         remedy.clear()
     return None
+
+
+def _unused_form(case: Case, field: Field) -> str:
+    """The form in which all rows have a text of no stated form, unless it is known already."""
+    stated = {**field.keywords, **case.state.bounds.get(field.name, {})}
+    if not field.is_text or case.resource.relation(field.name) or stated.keys() & {"pattern", "format", "enum"}:
+        return ""
+    return form_of(row.get(field.name) for row in case.state.rows_before)
 
 
 def _has_example(case: Case, field: Field) -> bool:

@@ -127,6 +127,7 @@ _BUILDS_ON: dict[str, tuple[str, ...]] = {
     "sort.several-keys": ("sort.each-field",),
     "sort.pages": ("sort.each-field",),
     "sort.unknown": ("sort.each-field",),
+    "sort.unknown-direction": ("sort.each-field",),
     "sort.ends": ("sort.each-field",),
     "select": ("page.joined",),
     "select.combined": ("select.fields", "filter.rows", "sort.each-field"),

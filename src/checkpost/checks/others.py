@@ -1,10 +1,12 @@
-"""What belongs to no table: every documented GET, HEAD or OPTIONS that needs nothing, or no more than a row's key,
-is asked once, and held against its schema."""
+"""What belongs to no table: every documented GET, HEAD or OPTIONS that needs nothing, or no more than a row's key
+or what the contract lists for what it needs, is asked once, and held against its schema."""
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Iterator
+from urllib.parse import quote, urlencode
 
 from checkpost.checks.case import Case
 from checkpost.checks.conformance.answer import conform
@@ -13,8 +15,10 @@ from checkpost.checks.registry import Skipped, check, looking
 from checkpost.checks.together import all_of
 from checkpost.checks.world import World
 from checkpost.contract.contract import Operation
+from checkpost.model.choices import choices_of
+from checkpost.model.constants import constants_of
 from checkpost.model.doing import DOES, TELLS_WHO
-from checkpost.model.paths import nameless, normal, parameters, plain
+from checkpost.model.paths import PARAMETER, nameless, normal, parameters, plain
 from checkpost.model.resource import Resource
 from checkpost.wire.exchange import Exchange, Request
 
@@ -33,21 +37,38 @@ _NOT_THERE = frozenset({404, 405})
 
 
 def _safe(operation: Operation, why: str) -> bool:
-    """Whether a safe operation needs nothing beside its path, ends, and does nothing, as far as its words tell."""
+    """Whether an operation is safe, ends, and does nothing, as far as its words tell."""
     words = [part for part in re.split(r"[/.:]", operation.path) if part]
     if TELLS_WHO.search(operation.path):
         words = words[-1:]  # what stands before it is no matter of logging in then
-    needs = any(each.required and each.location != "path" for each in operation.parameters)
     endless = any("event-stream" in media.name for answer in operation.success() for media in answer.content)
     does = any(_DOES.fullmatch(part) for word in words for part in (word, *re.split(r"[-_]", word)))
-    return operation.method in {"GET", "HEAD", "OPTIONS"} and not (needs or endless or does or why == DOES)
+    return operation.method in {"GET", "HEAD", "OPTIONS"} and not (endless or does or why == DOES)
 
 
-def readable(world: World) -> Iterator[Operation]:
-    """The documented safe operations of no table that take no path parameter, and need no other one."""
+def _needs_nothing(operation: Operation) -> bool:
+    """Whether an operation needs nothing beside its path."""
+    return not any(each.required and each.location != "path" for each in operation.parameters)
+
+
+def _address(operation: Operation) -> str | None:
+    """The path and the query of an operation, with the first of the values that the contract lists for each parameter
+    that it needs; None where it lists none."""
+    in_path = {each.name: choices_of(each) for each in operation.parameters if each.location == "path"}
+    needed = constants_of(operation, {})
+    if needed.lacking or needed.headers or not all(in_path.get(name) for name in parameters(operation.path)):
+        return None
+    path = PARAMETER.sub(lambda found: quote(in_path[found[1]][0], safe=""), operation.path)
+    return path + (f"?{urlencode(needed.query)}" if needed.query else "")
+
+
+def readable(world: World) -> Iterator[tuple[Operation, str]]:
+    """The documented safe operations of no table that need nothing, or values that the contract lists; each with its
+    path and query."""
     for operation, why in world.model.others:
-        if "{" not in operation.path and _safe(operation, why):
-            yield operation
+        address = _address(operation) if _safe(operation, why) else None
+        if address is not None:
+            yield operation, address
 
 
 def beside(world: World, resource: Resource) -> list[Operation]:
@@ -69,6 +90,7 @@ def beside(world: World, resource: Resource) -> list[Operation]:
         )
         and len(parameters(operation.path)) == len(resource.key.fields)
         and _safe(operation, why)
+        and _needs_nothing(operation)
     ]
 
 
@@ -85,7 +107,7 @@ def by_field(world: World, resource: Resource) -> list[tuple[Operation, str]]:
     found = []
     for operation, why in world.model.others:
         names = [normal(name) for name in parameters(operation.path)]
-        if way.fullmatch(nameless(plain(operation.path))) and _safe(operation, why):
+        if way.fullmatch(nameless(plain(operation.path))) and _safe(operation, why) and _needs_nothing(operation):
             # the parameter may be named for the row too: {speciesCode}
             field = next((named[each] for each in named if any(name.endswith(each) for name in names)), None)
             if field is not None and field not in resource.key.fields:
@@ -122,8 +144,8 @@ def judge(world: World, operation: Operation, exchange: Exchange, situation: str
 async def read_others(world: World) -> None:
     """Ask each of them once, and add what is wrong with their answers to the findings."""
 
-    async def ask(operation: Operation) -> None:
-        request = Request(operation.method, world.base_url.rstrip("/") + operation.path, world.role.name)
+    async def ask(operation: Operation, address: str) -> None:
+        request = Request(operation.method, world.base_url.rstrip("/") + address, world.role.name)
         judge(world, operation, await world.session.send(request, CHECK), "asked by itself")
 
-    await all_of(map(ask, readable(world)))
+    await all_of(itertools.starmap(ask, readable(world)))

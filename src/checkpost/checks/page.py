@@ -12,7 +12,6 @@ from checkpost.checks.filtering import rows_in_words
 from checkpost.checks.readback import rows_left_out
 from checkpost.checks.registry import Blocked, Skipped, check
 from checkpost.checks.together import all_of
-from checkpost.contract.contract import Parameter
 from checkpost.findings import Basis, Finding
 from checkpost.model.shape import shape_of
 from checkpost.wire.exchange import Exchange
@@ -47,11 +46,6 @@ def known_list(case: Case) -> Listing:
 
 #: What default sizes are multiples of, and how many rows a list may lack for that to be no page of another size.
 _USUAL_SIZES, _ROWS_OVER = (5, 6, 8), 2
-
-
-def _parameter(case: Case, name: str | None) -> Parameter | None:
-    parameters = case.operation("list").parameters
-    return next((each for each in parameters if each.location == "query" and each.name == name), None)
 
 
 async def ask_page(case: Case, asked: Asked, situation: str) -> tuple[Exchange, list[Row] | None]:
@@ -256,7 +250,7 @@ def _words(asked: Asked) -> str:
 
 
 def place_of(case: Case, name: str | None) -> Any:
-    parameter = _parameter(case, name)
+    parameter = case.operation("list").query_parameter(name)
     return parameter.place if parameter else None
 
 
@@ -289,7 +283,7 @@ async def past_the_end(case: Case) -> AsyncIterator[Finding]:
 @check("page.default-size", needs=("list",), cost=lambda resource: 1)
 async def default_size(case: Case) -> AsyncIterator[Finding]:
     """Does a list without a size have as many rows as the documented default says, or as a page usually has?"""
-    limit = _parameter(case, case.resource.paging.limit)
+    limit = case.operation("list").query_parameter(case.resource.paging.limit)
     default = shape_of(limit.schema).keywords.get("default") if limit else None
     if limit is None:
         raise Skipped("the list takes no size")
@@ -381,7 +375,7 @@ async def size_and_position_alone(case: Case) -> AsyncIterator[Finding]:
     if case.state.pages_broken:
         raise Blocked(case.state.pages_broken)
     together = _page_of(case, 2, 1).pairs
-    asked = [_parameter(case, name) for name, _ in together]
+    asked = [case.operation("list").query_parameter(name) for name, _ in together]
     if not together or any(each is None or each.required for each in asked):
         raise Skipped("the list takes size and position together")
     for name, value in together:
@@ -433,13 +427,13 @@ async def odd_sizes(case: Case) -> AsyncIterator[Finding]:
     paging = case.resource.paging
     tries: list[tuple[str, int, str]] = []
     for name in (paging.limit, paging.position):
-        parameter = _parameter(case, name)
+        parameter = case.operation("list").query_parameter(name)
         limits = shape_of(parameter.schema).keywords if parameter else {}
         if isinstance(limits.get("minimum"), int):
             tries.append((str(name), limits["minimum"] - 1, _BELOW))
         if isinstance(limits.get("maximum"), int):
             tries.append((str(name), limits["maximum"] + 1, "above its maximum"))
-    far = [name for name in (paging.limit, paging.position) if _parameter(case, name) is not None]
+    far = [name for name in (paging.limit, paging.position) if case.operation("list").query_parameter(name) is not None]
     beside = (
         position_of(case.client, 0, min(5, paging.largest or 5)).pairs if paging.style in {"offset", "page"} else ()
     )
@@ -492,7 +486,7 @@ async def _passed_over(case: Case, name: str, beside: Sequence[tuple[str, Any]],
 
 def _says_negative(case: Case, name: str) -> bool:
     """Whether words give a negative value a meaning."""
-    parameter = _parameter(case, name)
+    parameter = case.operation("list").query_parameter(name)
     said = f"{parameter.description} {shape_of(parameter.schema).keywords}" if parameter is not None else ""
     return bool(re.search(r"(?<![\w.])-\d|\bnegative\b|\bunlimited\b|\bno limit\b", said, re.I))
 

@@ -16,6 +16,7 @@ from checkpost.findings import Differing, Finding
 from checkpost.model.field import Field
 from checkpost.model.query import Compare, Order, Query
 from checkpost.model.resource import Resource
+from checkpost.model.shape import shape_of
 from checkpost.model.spelling import Inexpressible, Sorting
 from checkpost.oracle.columns import Snapshot
 from checkpost.oracle.order import out_of_order
@@ -23,6 +24,8 @@ from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import Key
 
 _MOST_PAGES = 12
+#: A direction that is none.
+_NO_DIRECTION = "sideways"
 #: Which share of rows has to come in order for a parameter to be one that orders them, though wrongly; and of how many.
 _NEARLY, _FEW = 0.75, 7
 
@@ -470,6 +473,34 @@ async def unknown_key(case: Case) -> AsyncIterator[Finding]:
             f"a refusal ({' or '.join(documented) or '400'})",
             f"{reply.exchange.answer.status} with {len(reply.rows)} rows",
             cause="unknown sort key",
+            purpose="list",
+            place=sorting.place,
+            evidence=[reply.exchange],
+        )
+
+
+@check("sort.unknown-direction", needs=("list",), cost=lambda resource: 1)
+async def unknown_direction(case: Case) -> AsyncIterator[Finding]:
+    """Is an order in a direction that is none refused, where the direction is a parameter of its own?"""
+    sorting = await sorting_of(case)
+    fields = sortable(sorting, await snapshot_of(case))
+    if not sorting.direction or not fields:
+        raise Skipped("no parameter of its own has the direction" if fields else "no field can be ordered by")
+    parameter = case.operation("list").query_parameter(sorting.direction)
+    known = shape_of(parameter.schema).keywords.get("enum") if parameter is not None else None
+    if known and _NO_DIRECTION in known:
+        raise Skipped(f"{_NO_DIRECTION} is a direction")
+    sideways = replace(sorting, words=(_NO_DIRECTION, _NO_DIRECTION))
+    asked = spelled(case, Query(order=(Order(fields[0].name),)), sorting=sideways)
+    reply = await ask(case, asked, "an order in no direction")
+    if reply.rows and known:
+        yield case.finding(
+            "warning",
+            "contract",
+            "An order in an unknown direction is accepted",
+            f"a refusal, such as 400: {sorting.direction} is {' or '.join(map(str, known))}",
+            f"{reply.exchange.answer.status} with {len(reply.rows)} rows for {sorting.direction}={_NO_DIRECTION}",
+            cause="unknown direction",
             purpose="list",
             place=sorting.place,
             evidence=[reply.exchange],

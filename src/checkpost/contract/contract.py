@@ -75,6 +75,8 @@ class Parameter:
     media_type: str = ""
     #: An example may be an object, which has no hash.
     examples: tuple[object, ...] = field(default=(), hash=False)
+    #: What the introduction of the description says of it.
+    elsewhere: str = field(default="", compare=False, repr=False)
 
 
 @dataclass(frozen=True)
@@ -112,6 +114,9 @@ class Operation:
             if key in by_status:
                 return by_status[key]
         return None
+
+    def query_parameter(self, name: str | None) -> Parameter | None:
+        return next((each for each in self.parameters if each.location == "query" and each.name == name), None)
 
     def success(self) -> tuple[Response, ...]:
         return tuple(response for response in self.responses if response.status.startswith("2"))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from functools import cache, partial
 from typing import Any, cast
 
 from checkpost.contract.contract import (
@@ -21,6 +22,7 @@ from checkpost.contract.contract import (
     Server,
 )
 from checkpost.contract.node import Node, Unresolved
+from checkpost.contract.prose import about
 from checkpost.contract.templating import in_braces
 
 METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
@@ -36,6 +38,9 @@ class Reader:
     def __init__(self, root: Node) -> None:
         self.root = root
         self.flaws: list[Flaw] = []
+        info = root.raw("info")
+        self.prose = str(info.get("description") or "") if isinstance(info, dict) else ""
+        self.told = cache(partial(about, self.prose))
 
     def read(self) -> Contract:
         root, info = self.root, self.follow(self.root, "info")
@@ -177,7 +182,7 @@ class Reader:
         for _, each in self.members(self.follow(node, "parameters")):
             parameter = self.parameter(each) if isinstance(each.value, dict) and "name" in each.value else None
             if parameter is not None:
-                yield parameter
+                yield replace(parameter, elsewhere=self.told(parameter.name)) if self.prose else parameter
 
     def parameter(self, node: Node) -> Parameter | None:
         return Parameter(

@@ -8,7 +8,7 @@ from typing import Any
 
 from checkpost.contract.contract import Operation, Parameter
 from checkpost.model.choices import SELECTS, choices_of, separator_of
-from checkpost.model.envelopes import rows_pointer
+from checkpost.model.envelopes import further_members, rows_pointer
 from checkpost.model.field import Reason
 from checkpost.model.media import is_json_type
 from checkpost.model.nearby import Nearby
@@ -22,6 +22,8 @@ from checkpost.model.vocabulary import function_of
 GROUPS = ("group", "groupby", "by", "groups", "dimensions", "groupfields")
 MEASURES = ("aggregate", "aggregates", "agg", "aggs", "metrics", "measures", "functions", "compute", "calculate")
 _AGGREGATIONS = ("aggregate", "aggregates", "aggregation", "aggregations", "stats", "statistics", "summary", "group")
+#: Of how many functions an answer tells that has them beside each other.
+_SEVERAL = 2
 _OData: dict[Function, str] = {
     "count": "$count as {alias}",
     "distinct": "{field} with countdistinct as {alias}",
@@ -55,7 +57,7 @@ def aggregating_of(
         rest = operation.path[len(base) :].strip("/_").lower() if operation.path.startswith(base) else ""
         if operation.method != "GET" or (operation is not listing and normal(rest) not in (*_AGGREGATIONS, "count")):
             continue
-        found = _functions(operation, names)
+        found = _functions(operation, names) or _of_fields(operation, names)
         if found is not None:
             return found
         if normal(rest) == "count" and not any(
@@ -133,6 +135,33 @@ def _functions(operation: Operation, names: Sequence[str]) -> Aggregating | None
         fields,
         tuple(each for each in choices_of(group) if each in names) or None if group else None,
         place=(group or queries[0]).place,
+    )
+
+
+def _of_fields(operation: Operation, names: Sequence[str]) -> Aggregating | None:
+    """Every function of the fields that a parameter names: ``stats?fields=seeds`` answered with
+    ``{"seeds": {"min": 1, "max": 9}}``."""
+    answer = _answer(operation)
+    if answer is None:
+        return None
+    members = [further_members(answer), *shape_of(answer).properties.values()]
+    told = [word for each in members for word in shape_of(each).properties if function_of(word)]
+    functions: dict[Function, str] = {function: "{field}" for word in told if (function := function_of(word))}
+    parameter = next((each for each in operation.parameters if normal(each.name) in SELECTS), None)
+    if parameter is None or parameter.location != "query" or parameter.name in names or len(functions) < _SEVERAL:
+        return None
+    among = choices_of(parameter)
+    listed = tuple(name for name in names if name in among)
+    return Aggregating(
+        operation.path,
+        functions,
+        Reason(
+            f"{operation.path} answers with {', '.join(sorted(functions))} of each of its {parameter.name}", "likely"
+        ),
+        parameter.name,
+        separator=separator_of(parameter),
+        fields=dict.fromkeys(functions, listed) if among else {},
+        place=parameter.place,
     )
 
 

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from checkpost.contract.contract import Operation, Parameter
+from checkpost.model.choices import choices_of
 from checkpost.model.paths import normal
 from checkpost.model.preference import SHOW_THE_ROW, asks_for_the_row
 from checkpost.model.resource import Constants
@@ -37,7 +38,7 @@ def constants_of(operation: Operation, stated: Mapping[str, Any]) -> Constants:
         if each.location not in {"query", "header"} or own or not wanted:
             continue
         words = shape_of(each.schema).keywords
-        examples = words.get("examples") or words.get("enum") or []
+        examples = words.get("examples") or choices_of(each)
         flag = True if _turns_pages_on(each) else None
         known = [stated.get(each.name), flag, words.get("default"), words.get("example"), *examples]
         value = next((value for value in known if isinstance(value, str | int | float)), None)

@@ -62,7 +62,7 @@ def doubts_of(resources: Mapping[str, Resource]) -> list[Doubt]:
         queries = resource.queries
         for what, ways in (("filter", queries.filterings), ("sort", queries.sortings)):
             if len(ways) > 1:
-                parameter = ways[0].parameter
+                parameter = next((each.parameter for each in ways if each.parameter), "")
                 message = f"how {parameter} is written is not described; a run tries the usual ways"
                 found.append(Doubt(name, message, f"queries: {{{what}: {{parameter: {parameter}, …}}}}"))
         for field in resource.fields:

@@ -124,13 +124,13 @@ def rows_by_key(schema: Node | None) -> tuple[str, Node | None] | None:
     for pointer, member in [("", shape), *((pointer, member) for pointer, _, member in _members(shape))]:
         further = member.keywords.get("additionalProperties")
         if isinstance(further, dict) and not member.properties and schema is not None:
-            row = _further(schema, pointer)
+            row = further_members(schema, pointer)
             if row is not None and shape_of(row).properties:
                 return pointer, row
     return None
 
 
-def _further(schema: Node, pointer: str) -> Node | None:
+def further_members(schema: Node, pointer: str = "") -> Node | None:
     """The schema of the members that an object at a place may have beside those that are named."""
     node = schema
     for name in tokens(pointer):

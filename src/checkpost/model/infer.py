@@ -12,6 +12,7 @@ from checkpost.contract.node import Node
 from checkpost.model.actions import action_families, with_lists_beside
 from checkpost.model.bins import purge_of, removals, restore_of
 from checkpost.model.bulk import bulk_of
+from checkpost.model.choices import choices_of
 from checkpost.model.constants import constants_of
 from checkpost.model.correction import Correction
 from checkpost.model.doing import DOES, TELLS_WHO, without_doing
@@ -34,6 +35,8 @@ _CALLS = frozenset(
     {"rpc", "function", "functions", "procedure", "procedures", "call", "calls", "exec", "execute", "invoke", "fn"}
 )
 _LOGS = re.compile(r"/(log|sign)[-_]?(in|out|off|on)\b|/(token|auth|session|logout|login)s?(/|$)", re.I)
+#: Parameters that stand for a field and for no row.
+_FIELDS = frozenset({"field", "fieldname", "column", "columnname", "attribute", "attributename"})
 _NONE = Correction()
 
 
@@ -87,7 +90,7 @@ def infer(
         name: each
         for name, each in resources.items()
         if not (set(each.operations) == {"list"} and (_beside(each, aggregated) or _among_rows(each, items)))
-        and not (set(each.operations) == {"read"} and _by_another_field(each, lists))
+        and not (set(each.operations) == {"read"} and (_by_another_field(each, lists) or _names_a_field(each)))
     }
     directory = directory_of(resources)
     for name, resource in resources.items():
@@ -198,6 +201,14 @@ def _by_another_field(resource: Resource, lists: Container[str]) -> bool:
     head, _, key = plain_path(resource.item or "").rpartition("/")
     above, _, word = head.rpartition("/")
     return above in lists and normal(word).removeprefix("by") in {normal(each) for each in path_parameters(key)}
+
+
+def _names_a_field(resource: Resource) -> bool:
+    """Whether what seems to read a row tells something of a field, which its path names: ``/lots/group/{field}``."""
+    last = path_parameters(resource.item)[-1]
+    read = resource.operations["read"]
+    listed = any(each.location == "path" and each.name == last and choices_of(each) for each in read.parameters)
+    return listed or normal(last) in _FIELDS
 
 
 def _among_rows(resource: Resource, items: Container[str]) -> bool:

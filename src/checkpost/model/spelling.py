@@ -375,6 +375,7 @@ class Aggregating:
             if template is None or (not each.field and "{field}" in template and ANY not in template):
                 raise Inexpressible(str(each))
             items.append(template.replace("{field}", each.field or ANY).replace("{alias}", self.alias_of(each)))
+        items = list(dict.fromkeys(items))
         if groups and not self.group:
             raise Inexpressible("groups")
         if self.parameter and "{measures}" in self.group:

@@ -190,6 +190,8 @@ def change(field: Field, sent: Any, got: Any) -> str:
     return "another value came back"
 
 
+#: How much of a date-time has the day and the clock, up to seconds.
+_CLOCK = len("2024-03-31T01:30:00")
 #: What ``change`` says of a text that has nothing of the one that was sent.
 OTHER_TEXT = "the row shows another text"
 
@@ -200,9 +202,16 @@ def is_another(sent: str, got: str) -> bool:
     return bool(parts) and not any(part in got.casefold() for part in parts)
 
 
+def _change_of_time(sent: str, got: str) -> str:
+    if sent[:_CLOCK] == got[:_CLOCK].replace(" ", "T"):
+        lost = instant(sent[:_CLOCK]) != instant(sent[:_CLOCK] + sent[_CLOCK:].lstrip(".0123456789"))
+        return "its offset from UTC was lost" if lost else "a part of a second was lost"
+    return "the time was shifted"
+
+
 def _change_of_text(field: Field, sent: str, got: str) -> str:
     if field.format == "date-time" and instant(sent) and instant(got):
-        return "the time was shifted"
+        return _change_of_time(sent, got)
     if got == sent.strip() or got in {sent.rstrip(), sent.lstrip()}:
         return "space at the ends was cut off"
     if got and len(got) < len(sent) and sent.startswith(got):

@@ -345,6 +345,9 @@ def query_texts(resource: Resource) -> Iterator[Asked]:
 
 def _filter_text(filterings: Sequence[Filtering]) -> Asked:
     filtering = filterings[0]
+    if len(filterings) > 1 and not filtering.parameter:
+        named = next((each.parameter for each in filterings if each.parameter), "")
+        return Asked("Filter", f"FIELD=… or {named}=…; {len(filterings)} ways are tried", (), filtering.reason)
     if len(filterings) > 1:
         text = f"{filtering.parameter}=…, which the contract does not describe; {len(filterings)} ways are tried"
         return Asked("Filter", text, (), filtering.reason)

@@ -26,6 +26,8 @@ _FAILED = {
 
 #: What an API says that does not support what was asked (RFC 9110, 15.6.2).
 _NOT_IMPLEMENTED = 501
+#: The answer of each status that has none of its own (OpenAPI 3.1, 4.8.16).
+_DEFAULT = "default"
 #: The check that sends bodies that are no records.
 BROKEN_BODY = "errors.broken-body"
 BROKEN_FAILS = "A body that is no record fails with"
@@ -93,13 +95,18 @@ def conform(observation: Observation, validators: Validators) -> Iterator[Findin
     if documented is None:
         yield _undocumented(observation)
         return
-    yield from media_and_body(observation, documented, validators)
+    departures = list(media_and_body(observation, documented, validators))
+    if departures and documented.status.lower() == _DEFAULT and answer.ok and operation.success():
+        yield _undocumented(observation)  # what 'default' describes is a refusal, say, and this is none
+        return
+    yield from departures
     yield from headers(observation, documented, validators)
 
 
 def _undocumented(observation: Observation) -> Finding:
     operation, status = observation.operation, observation.exchange.answer.status
-    known = ", ".join(response.status for response in operation.responses) or "none"
+    known = ", ".join(each.status for each in operation.responses if each.status.lower() != _DEFAULT) or "none"
+    other = f", or what '{_DEFAULT}' describes" if operation.response(status) is not None else ""
     if 400 <= status < 500:
         return observation.finding(
             "errors.documented",
@@ -116,7 +123,7 @@ def _undocumented(observation: Observation) -> Finding:
         "error",
         "contract",
         f"The status {status} is not documented",
-        f"a status of those documented ({known})",
+        f"a status of those documented ({known}){other}",
         f"{status}",
         f"everywhere:undocumented {status}",
         operation.place,

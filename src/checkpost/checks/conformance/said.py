@@ -13,7 +13,7 @@ _SAYS = re.compile(r"message|msg|detail|error|title|description|reason|cause", r
 
 
 #: What stands in such a sentence for a name or a value, and words that say no more than that it is an error.
-_OF = re.compile(r"\"[^\"]*\"|'[^']*'|`[^`]*`|\([^()]*\)|\b\w*\d\w*\b|\w+(?:[./_]\w+)+")
+_OF = re.compile(r"\"[^\"]*\"|'[^']*'|`[^`]*`|\([^()]*\)|\b\w*\d\w*\b|\$\w+|\w+(?:[./_]\w+)+")
 
 
 _STATEMENT = re.compile(r"^(?:select|insert|update|delete)\b.* - (?=\w)", re.I)
@@ -33,7 +33,7 @@ _EMPTY = frozenset(
         "a an the internal server error errors unexpected unknown unhandled exception occurred something went wrong"
         " sorry oops we are could can cannot not be been has was is complete process processed processing fulfill"
         " handle handled handling this your request please try again later in and to of while a problem an issue"
-        " contact support administrator team encountered happened failed failure and our logged notified",
+        " contact support administrator team encountered happened failed failure and our logged notified bad",
     )
 )
 
@@ -55,8 +55,9 @@ def said(answer: Answer) -> str:
 
 def _sayings(value: Any, named: bool = False) -> Iterator[str]:
     if isinstance(value, dict):
+        saying = {key for key in value if _SAYS.search(key)}
         for key, each in value.items():
-            yield from _sayings(each, bool(_SAYS.search(key)))
+            yield from _sayings(each, key in saying or (named and not saying))  # errors by field are said by each
     elif isinstance(value, list):
         for each in value:
             yield from _sayings(each, named)

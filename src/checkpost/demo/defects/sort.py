@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from random import Random
+from urllib.parse import urlencode
 
 from starlette.requests import Request
 from starlette.responses import Response
@@ -101,6 +102,16 @@ class UnknownSortTaken(TableApi):
                 raise
             rows = [self.present(row) for row in self.listed(("", []), Wanted())]
             return self.page(request, Wanted(), rows, self.counted(("", [])))
+
+
+@defect("unknown-direction-taken", "loans", "GET", "sort", "A direction that is none is taken.", spelling="json")
+class UnknownDirectionTaken(TableApi):
+    async def on_list(self, request: Request) -> Response:
+        query = request.query_params
+        if query.get("direction", "asc") in {"asc", "desc"}:
+            return await super().on_list(request)
+        known = [(name, text) for name, text in query.multi_items() if name != "direction"]
+        return await super().on_list(Request({**request.scope, "query_string": urlencode(known).encode()}))
 
 
 @defect("sort-crashes", "tags", "GET", "sort", "An order by a text is answered 500.", spelling="odata")

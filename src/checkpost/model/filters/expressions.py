@@ -49,8 +49,14 @@ def odata(parameter: Parameter, said: str) -> Filtering:
 
 def expression(parameter: Parameter, names: Sequence[str]) -> tuple[Filtering, ...]:
     """An expression whose grammar the description of the parameter tells: none where it does not, two where
-    nothing tells whether texts stand in quotes."""
+    nothing tells whether texts stand in quotes. What the introduction says of it counts where it tells more."""
     said = said_of(parameter)
+    found = _expression(parameter, said, names)
+    wider = _expression(parameter, f"{said}\n{parameter.elsewhere}", names) if parameter.elsewhere else ()
+    return wider if wider and (not found or len(wider[0].templates) > len(found[0].templates)) else found
+
+
+def _expression(parameter: Parameter, said: str, names: Sequence[str]) -> tuple[Filtering, ...]:
     in_words = parameters_in_words(parameter, said, names)
     if in_words is not None:
         return (in_words,)

@@ -19,15 +19,19 @@ from checkpost.model.vocabulary import operator_of
 _COMPARISONS = ("operator", "op", "comparator", "comparison", "operation", "lookup", "condition", "type")
 _OPERANDS = ("value", "val", "values", "operand")
 
+#: Words in italics (CommonMark, 6.2), whose asterisks stand for nothing.
+_EMPHASIS = re.compile(r"(?<![\w*\"'`])\*([A-Za-z][^*\n]*[A-Za-z\]])\*(?![\w*\"'`])")
+
 
 def by_json(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering | None:
     """A JSON value with a member for each field, and operators as members of that."""
-    said = said.replace('\\"', '"')
+    said = _EMPHASIS.sub(r"\1", said.replace('\\"', '"'))
     listed = listed_conditions(parameter, said, names)
     if listed is not None:
         return listed
     templates: Templates = {}
     fields: tuple[str, ...] | None = None
+    stated = False
     tokens = set(re.findall(r"\"([$_]?[A-Za-z_]+)\"\s*:", said)) | set(re.findall(r"(?<![\w$])([$_][a-z_]+)\b", said))
     tokens |= listed_operators(said)
     for name, node in shape_of(parameter.schema).properties.items():
@@ -39,13 +43,16 @@ def by_json(parameter: Parameter, said: str, names: Sequence[str]) -> Filtering 
         members = [word for word, each in shape_of(node).properties.items() if not shape_of(each).properties]
         for word in members:
             templates |= {(name, operator): each for operator, each in _json_members(word)}
+            stated = True
         untold = not shape_of(node).types and not shape_of(node).properties
         if untold or is_scalar(node) or any(is_scalar(each) for each in alternatives(node)):
             templates.setdefault((name, "eq"), '{"{field}": "{value}"}')
-    stated = bool(templates)
+            # a value of any type may be an object of operators, of which words tell
+            stated = stated or not untold
     tokens = {token for token in tokens if re.fullmatch(r"[$_]?[A-Za-z_]+", token)}
     for token in sorted(tokens - set(names)) if not stated else ():
-        templates |= {(ANY, operator): each for operator, each in _json_members(token)}
+        templates |= {(name, operator): each for operator, each in _json_members(token) for name in fields or (ANY,)}
+    stated = stated or bool(fields and templates)
     # an example may be of another table, where one description serves all
     plainly = re.findall(r"\"([A-Za-z]\w*)\"\s*:\s*(?:\"|-?\d|true|false|null)", said)
     if any(word in names or operator_of(word) is None for word in plainly) and not stated:
