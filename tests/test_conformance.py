@@ -208,7 +208,7 @@ class SystematicCauses(unittest.TestCase):
         titles = [each.title for each in found(200, {"status": "ok", "data": {"id": 1}})]
         self.assertEqual(titles, ["Rows come inside an object that the contract does not describe"])
         inside = found(200, {"status": "ok", "data": {"id": "1"}})
-        self.assertEqual([each.title for each in inside][1:], ["A value breaks its schema: id"])
+        self.assertEqual([each.title for each in inside][1:], ["A value is a string where the contract has an integer"])
         self.assertEqual(len(found(200, {"data": None})), 1)
         self.assertNotIn("Rows stand", found(200, {"name": "no record at all"})[0].title)
 
@@ -221,6 +221,13 @@ class SystematicCauses(unittest.TestCase):
             ({"value": [{"kind": "table"}]}, "A value breaks its schema: the body"),
         ):
             self.assertEqual([each.title for each in found_in(rows, body)], [title], body)
+
+    def test_values_of_another_type_are_one_cause_whatever_field_shows_them(self) -> None:
+        fields = {"id": {"type": "integer"}, "seeds": {"type": ["integer", "null"]}, "ripe": {"type": "boolean"}}
+        schema = {"type": "object", "properties": fields}
+        one, other, third = (found_in(schema, body) for body in ({"id": "1"}, {"seeds": "2"}, {"ripe": 1}))
+        self.assertEqual([each.key for each in one], [each.key for each in other])
+        self.assertEqual(third[0].title, "A value is an integer where the contract has a boolean")
 
     def test_nulls_formats_types_and_media_types_are_one_cause_each_wherever_they_are(self) -> None:
         cases = [

@@ -313,9 +313,10 @@ async def _hidden_by_other_flags(case: Case, own: Own) -> list[Finding]:
     record = await new_record(case)
     exchange, key = await case.create(record, "a record with other flags")
     case.state.flagged = {}
-    other = Own(key, record, exchange)
-    listing = await case.listing() if key is not None else None
-    if key is None or listing is None or not await missing_from_list(case, [other], listing):
+    if key is None:
+        return []
+    other, listing = Own(key, record, exchange), await case.listing()
+    if not await missing_from_list(case, [other], listing):
         return []
     _, row = await case.read(key, "the row with other flags")
     found = await _hidden_by_a_flag(case, other, listing) if row is not None else None

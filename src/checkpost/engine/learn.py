@@ -140,9 +140,14 @@ async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
             found.append(Learnt(name, f"its list is paged by {named}, which the contract does not describe"))
         target = _again(target, contract, rows, settled) if paged else target
         named_now = _Named.of(target)
-        for name, fields in (await reader.of_each(target, lambda client: reader.addressed(client, named_now))).items():
-            settled[name] = replace(settled.get(name, Correction()), addressed=fields)
-            found.append(Learnt(name, f"{', '.join(fields)} is shown as the address of a row"))
+        shown_as = await reader.of_each(target, lambda client: reader.references(client, named_now))
+        for name, (addressed, numbered) in shown_as.items():
+            settled[name] = replace(settled.get(name, Correction()), addressed=addressed, numbered=numbered)
+            for fields, what in (
+                (addressed, "the address of a row"),
+                (numbered, "the key of a row, which is a number"),
+            ):
+                found += [Learnt(name, f"{', '.join(fields)} is shown as {what}")] if fields else []
         for name, correction in (await reader.of_each(target, reader.key)).items():
             settled[name] = replace(
                 settled.get(name, Correction()), shown_key=correction.shown_key, telling=correction.telling
@@ -212,15 +217,19 @@ class _Reader:
                 return way
         return None
 
-    async def addressed(self, client: Client, named: _Named) -> tuple[str, ...]:
-        """The references that rows show as addresses, where the contract does not tell."""
+    async def references(self, client: Client, named: _Named) -> tuple[tuple[str, ...], tuple[str, ...]] | None:
+        """The references that rows show as addresses, and those that they show as numbers, where the contract has
+        texts."""
         links = named.may_be_addressed(client.resource) if "list" in client.resource.operations else {}
         if not links:
-            return ()
+            return None
         answer = (await client.send("list", check="learn", situation="the list as it is")).answer
         rows = (client.rows_in(answer.json) if answer.ok else None) or []
         shown = {name: [row[name] for row in rows if row.get(name) is not None] for name in links}
-        return tuple(name for name, values in shown.items() if values and all(map(links[name].is_of, values)))
+        addressed = tuple(name for name, values in shown.items() if values and all(map(links[name].is_of, values)))
+        numbered = tuple(name for name, values in shown.items() if values and all(type(each) is int for each in values))
+        numbered = tuple(name for name in numbered if links[name].numeric)
+        return (addressed, numbered) if addressed or numbered else None
 
     async def key(self, client: Client) -> Correction | None:
         """What rows show of their key, where the contract does not describe it."""

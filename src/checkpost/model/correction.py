@@ -37,3 +37,5 @@ class Correction:
     telling: tuple[str, ...] = ()
     #: Fields that were seen to hold the addresses of rows, though the contract does not say so.
     addressed: tuple[str, ...] = ()
+    #: Fields that were seen to hold keys of rows that are numbers, though the contract has texts there.
+    numbered: tuple[str, ...] = ()

@@ -26,7 +26,7 @@ from checkpost.model.nearby import Nearby
 from checkpost.model.paths import Family, families, nameless, nested_families, normal, singular
 from checkpost.model.paths import parameters as path_parameters
 from checkpost.model.paths import plain as plain_path
-from checkpost.model.relations import directory_of, relations_of, with_hyperlinks
+from checkpost.model.relations import directory_of, relations_of, with_hyperlinks, with_numbers
 from checkpost.model.resource import Key, Model, Resource, Subcollection
 from checkpost.model.subcollections import subcollections_of
 
@@ -95,8 +95,9 @@ def infer(
     directory = directory_of(resources)
     for name, resource in resources.items():
         said = corrections.get(name, _NONE)
-        relations = relations_of(resource, resources, said.references, directory, said.addressed)
-        resources[name] = with_hyperlinks(replace(resource, relations=tuple(relations)), resources, said.addressed)
+        relations = relations_of(resource, resources, said.references, directory, said.addressed, said.numbered)
+        related = with_numbers(replace(resource, relations=tuple(relations)), resources, said.numbered)
+        resources[name] = with_hyperlinks(related, resources, said.addressed)
 
     def view(name: str, path: str) -> Resource | None:
         said = Correction(queries=queries or {})

@@ -82,9 +82,10 @@ def relations_of(
     stated: Mapping[str, str],
     directory: Directory | None = None,
     addressed: Collection[str] = (),
+    numbered: Collection[str] = (),
 ) -> list[Relation]:
     """The to-one relations of a resource. ``stated`` maps fields to resources, as the profile has it; ``directory`` is
-    that of the others; ``addressed`` fields were seen to hold addresses."""
+    that of the others; ``addressed`` fields were seen to hold addresses, and ``numbered`` ones keys."""
     directory = directory or directory_of(others)
     found = []
     for field in resource.fields:
@@ -92,6 +93,7 @@ def relations_of(
             _stated(field, others, stated)
             or _typed(resource, field, others)
             or _addressed(field, others, directory, addressed)
+            or _numbered(field, others, directory, numbered)
             or _described(field, others, directory)
         )
         if relation is None and not (resource.key and resource.key.fields == (field.name,)):
@@ -168,6 +170,15 @@ def _addressed(
     return None
 
 
+def _numbered(
+    field: Field, others: Mapping[str, Resource], directory: Directory, numbered: Collection[str]
+) -> Relation | None:
+    """A reference that rows show as a key, and the contract as a text."""
+    found = _addressed(field, others, directory, {field.name}) if field.name in numbered else None
+    why = f"its name is that of a row of {found.resource}, and rows show numbers" if found is not None else ""
+    return replace(found, reason=Reason(why, "likely")) if found is not None else None
+
+
 def may_be_addressed(resource: Resource, others: Mapping[str, Resource], directory: Directory) -> dict[str, Hyperlink]:
     """The fields of a resource of which the contract does not tell whether they are addresses of rows, each with those
     that it would hold: texts of no format that are named as rows are, and not as keys."""
@@ -200,6 +211,16 @@ def with_hyperlinks(resource: Resource, others: Mapping[str, Resource], addresse
         return resource
     layout = replace(resource.layout, hyperlinks=links)
     return replace(resource, layout=layout, fields=tuple(fields.values()))
+
+
+def with_numbers(resource: Resource, others: Mapping[str, Resource], numbered: Collection[str]) -> Resource:
+    """A resource whose references are of the type of the keys that rows were seen to show there."""
+    fields = {each.name: each for each in resource.fields}
+    for relation in resource.relations:
+        key = others[relation.resource].field(relation.target) if relation.field in numbered else None
+        if key is not None:
+            fields[relation.field] = replace(fields[relation.field], keywords={"type": key.type}, types=key.types)
+    return replace(resource, fields=tuple(fields.values())) if numbered else resource
 
 
 def _described(field: Field, others: Mapping[str, Resource], directory: Directory) -> Relation | None:

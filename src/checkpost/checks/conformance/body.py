@@ -205,6 +205,8 @@ def _covers(documented: str, media_type: str) -> bool:
 
 #: How checks are called that send what breaks the contract.
 _BREAKING = (".rules", ".as-shown", ".bad-parameter", ".odd-sizes")
+#: How values are called by their types (JSON Schema core, 4.2.1).
+_TYPES = {bool: "boolean", int: "integer", float: "number", str: "string", list: "array", type(None): "null"}
 #: Keywords that rule null out where a schema does not name it.
 _NO_NULL = frozenset({"type", "oneOf", "anyOf", "enum", "const"})
 
@@ -239,6 +241,10 @@ def body_finding(observation: Observation, violation: Violation, validators: Val
         everywhere = "error", title, f"body {rule}"
     elif violation.keyword == "type" and isinstance(violation.value, dict) and observation.expanded and answer.ok:
         everywhere = "warning", "Rows that are asked for inside others are not described", "expanded"
+    elif violation.keyword == "type" and answer.ok and where != "the body":
+        wanted = " or ".join(sorted(set(re.findall(r"[a-z]+", rule.partition(": ")[2])) - {"null"}))
+        got = _TYPES.get(type(violation.value), "object")
+        everywhere = "error", f"A value is {_one(got)} where the contract has {_one(wanted)}", f"{got} for {wanted}"
     elif violation.keyword == "format" and answer.ok:
         name = rule.partition(": ")[2].strip('"')
         everywhere = "warning", f"Values are not in their documented format {name}", f"format {name}"
@@ -259,6 +265,10 @@ def body_finding(observation: Observation, violation: Violation, validators: Val
         _body_cause(answer, violation, rule, where if inner is not stated else ""),
         violation.place,
     )
+
+
+def _one(kind: str) -> str:
+    return f"{'an' if kind[:1] in set('aeiou') else 'a'} {kind}"
 
 
 def _shortened(message: str, most: int = 200) -> str:
