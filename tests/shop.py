@@ -281,6 +281,8 @@ def ends_of_ranges() -> Dialect:
         return lambda row: any(part in fold(each) for each in row.values() if isinstance(each, str))
 
     def order(query: dict[str, str]) -> list[tuple[str, bool]]:
+        if query.get("order", "asc") not in {"asc", "desc"}:
+            raise Bad
         return [(query["sort_by"], query.get("order") == "desc")] if "sort_by" in query else []
 
     return Dialect(

@@ -223,6 +223,10 @@ class Tenants(Notes):
         "writer: all own author_id", "writer: none"
     )
 
+    def contract(self) -> Json:
+        kind = '"published": {"type": "boolean"'
+        return json.loads(json.dumps(super().contract()).replace(kind, kind + ', "readOnly": true'))  # type: ignore[no-any-return]
+
     def __init__(self, leaks: bool = False, more: int = 0) -> None:
         super().__init__()
         self.leaks, self.more = leaks, more

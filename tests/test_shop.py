@@ -123,6 +123,16 @@ class Bounds(Shop):
         return holds
 
 
+class Unindexed(Bounds):
+    """Of two fields nothing is known that filters and orders could use."""
+
+    def turned(self, test: Predicate) -> Predicate:
+        return lambda row: test({**row, "label": None, "kind": None})
+
+    def ordered(self, rows: list[Row], keys: list[tuple[str, bool]]) -> list[Row]:
+        return super().ordered(rows, [(name, down) for name, down in keys if name not in {"label", "kind"}])
+
+
 class Backwards(Shop):
     """Descending is ignored."""
 
@@ -182,6 +192,15 @@ class WrongShops(unittest.TestCase):
 
     def test_bounds(self) -> None:
         self.one_cause(Bounds, "filter.rows", ["signs between", "calls", "json where", "colon prefix"])
+
+    def test_fields_that_filters_and_orders_do_not_see_are_told_once(self) -> None:
+        for name, findings in self.found(Unindexed, ["json where", "colon prefix"]).items():
+            with self.subTest(dialect=name):
+                by_filter = [each for each in findings if each.family == "filter"]
+                self.assertEqual([each.title for each in by_filter], ["Filters by some fields find no rows"])
+                self.assertLessEqual({"label =", "kind ="}, set(by_filter[0].subjects))
+                rest = [(each.check, each.title, each.subjects) for each in findings if each.family != "filter"]
+                self.assertLessEqual({each[0] for each in rest}, {"sort.each-field"}, rest)
 
     def test_descending_ignored(self) -> None:
         self.one_cause(Backwards, "sort.each-field", ["ends of ranges", "calls", "camel case", "json where"])

@@ -23,7 +23,7 @@ _KEY_ENDING = re.compile(r"_?(?:id|uuid|key)$|(?<=[a-z])(?:Id|ID|Uuid|Key)$")
 def said(exchange: Exchange) -> str:
     """What a refusal says, in a line."""
     answer = exchange.answer
-    return answer.detail or f"{answer.status} {' '.join(answer.text.split())[:200]}"
+    return answer.detail or f"{answer.status} {' '.join(answer.text.split())[:200]}".rstrip()
 
 
 def blamed(exchange: Exchange, names: Iterable[str]) -> set[str]:

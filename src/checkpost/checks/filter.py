@@ -137,30 +137,34 @@ async def _reported(
                 for each in failed
                 if _promised(filtering, each) and (each.compare.field, each.compare.operator) not in taken
             ]
-            apart = _of_the_servers_own(case, filtering, failed, trials)
-            if apart:
-                found = told(case, snapshot, filtering, symptom, "the server's own", apart)
-                yield replace(found, severity="note", basis="expectation", title=_NOT_BY_SHOWN)
-            failed = [each for each in failed if each not in apart]
+        apart = _of_the_servers_own(case, filtering, failed, trials) if symptom in {"refused", "rows"} else []
+        if apart:
+            found = told(case, snapshot, filtering, symptom, "the server's own", apart)
+            yield replace(found, severity="note", basis="expectation", title=_NOT_BY_SHOWN)
+        failed = [each for each in failed if each not in apart]
         considered = usable if symptom != "refused" else trials
         for cause, group in _causes(failed, considered):
             if cause == "every filter":
                 case.state.unfiltered = "filters do not work"
-            yield told(case, snapshot, filtering, symptom, cause, group)
+            found = told(case, snapshot, filtering, symptom, cause, group)
+            yield replace(found, title="Filters by some fields find no rows") if cause == _UNSEEN else found
 
 
-#: What is said where fields that the server sets are refused in a filter whose contract does not name its fields.
+#: What is said where a filter by a field that the server sets is refused or finds nothing, and its contract names no
+#: fields.
 _NOT_BY_SHOWN = "Rows cannot be filtered by a field that they show"
 
 
 def _of_the_servers_own(
     case: Case, filtering: Filtering, failed: Sequence[Trial], trials: Sequence[Trial]
 ) -> list[Trial]:
-    """Refusals of all filters by a field that no body sets, which may be no column at all, where the contract does not
-    name the fields that filters take and others are taken."""
+    """Failures of all filters by a field that no body sets, refused or answered with no rows: it may be no column at
+    all, where the contract does not name the fields that filters take and others are taken."""
     named = {field for field, _ in filtering.templates} | set(filtering.fields or ())
-    taken = {each.compare.field for each in trials if each.reply.rows is not None}
+    taken = {each.compare.field for each in trials if each.reply.rows}
     own = {each.name for each in case.resource.fields if not (each.created or each.updated or each.replaced)}
+    if len(own) == len(case.resource.fields):  # nothing can be written, so that it tells nothing
+        return []
     return [each for each in failed if taken and each.compare.field in own - taken - named]
 
 
@@ -187,8 +191,27 @@ def _causes(failed: Sequence[Trial], considered: Sequence[Trial]) -> Iterable[tu
         yield from groups
 
 
+#: How fields are called by which a filter finds nothing.
+_UNSEEN = "fields that are not seen"
+#: Operators that leave rows which have no such value.
+_OPPOSITE = frozenset({"ne", "not_in", "not_like", "not_null", "null"})
+
+
+def _unseen(failed: Sequence[Trial], considered: Sequence[Trial]) -> list[Trial]:
+    """The failures by fields that a filter never finds a row by, whatever it asks, where it does by others."""
+    plain = [each for each in considered if each.reply.rows is not None and each.compare.operator not in _OPPOSITE]
+    finding = {each.compare.field for each in plain if each.reply.rows}
+    silent = {each.compare.field for each in failed if each.symptom == "rows"} - finding
+    several = Counter(each.compare.field for each in failed)
+    found = {field for field in silent if several[field] > 1} if finding else set()
+    return [each for each in failed if each.compare.field in found]
+
+
 def _grouped(failed: Sequence[Trial], considered: Sequence[Trial]) -> Iterable[tuple[str, list[Trial]]]:
-    rest = list(failed)
+    unseen = _unseen(failed, considered)
+    if unseen:
+        yield _UNSEEN, unseen
+    rest = [each for each in failed if each not in unseen]
     asked = Counter(each.compare.operator for each in considered)
     fields = Counter(each.compare.field for each in considered)
     if len(rest) > max(3, _MOST * len(considered)) and len({each.compare.field for each in rest}) > 1:

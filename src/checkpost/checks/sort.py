@@ -160,9 +160,15 @@ def as_what_they_refer_to(snapshot: Snapshot, places: Sequence[int], order: Orde
     return together and out_of_order(snapshot, places, (Order(order.field, not order.descending),)) is not None
 
 
-def sortable(sorting: Sorting, snapshot: Snapshot) -> list[Field]:
+def _described(sorting: Sorting, snapshot: Snapshot) -> list[Field]:
+    """The fields that an order may be by."""
     named = [each for each in snapshot.fields.values() if sorting.fields is None or each.name in sorting.fields]
     return [each for each in named if each.kind]
+
+
+def sortable(case: Case, sorting: Sorting, snapshot: Snapshot) -> list[Field]:
+    """The fields that an order may be by, but for those by which rows were seen to be in no order."""
+    return [each for each in _described(sorting, snapshot) if each.name not in case.state.missorted]
 
 
 @check("sort.each-field", needs=("list",), cost=_cost)
@@ -176,7 +182,7 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
         yield _without_effect(case, case.state.order_ignored)
         return
     snapshot = await snapshot_of(case)
-    orders = [(Order(each.name, down),) for each in sortable(sorting, snapshot) for down in (False, True)]
+    orders = [(Order(each.name, down),) for each in _described(sorting, snapshot) for down in (False, True)]
     trials = await _judged(case, sorting, orders)
     snapshot = await snapshot_of(case)
     refused = [each for each in trials if each.reply.refused]
@@ -189,6 +195,7 @@ async def each_field(case: Case) -> AsyncIterator[Finding]:
     if promised:
         yield _finding(case, snapshot, sorting, "A documented order is refused", promised, "refused")
     wrong = [each for each in trials if each.wrong]
+    case.state.missorted |= {each.order[0].field for each in wrong}
     if wrong:
         async for finding in _grouped(case, snapshot, sorting, wrong, trials):
             yield finding
@@ -349,7 +356,7 @@ async def other_order(case: Case, snapshot: Snapshot, condition: Compare | None)
         return ()
     fields = [
         each
-        for each in sortable(sorting, snapshot)
+        for each in sortable(case, sorting, snapshot)
         if each.kind in {"number", "date", "date-time"} and (condition is None or each.name != condition.field)
     ]
     return (Order(fields[0].name, True),) if fields else ()
@@ -362,7 +369,7 @@ async def several_keys(case: Case) -> AsyncIterator[Finding]:
     if not sorting.several:
         raise Skipped("the contract does not say that several keys may be given")
     snapshot = await snapshot_of(case)
-    pairs = tied_pairs(sorting, snapshot)
+    pairs = tied_pairs(case, sorting, snapshot)
     if not pairs:
         raise Skipped("no field has equal values in several rows")
     for found in await by_two(case, sorting, *pairs[0]):
@@ -379,10 +386,12 @@ async def by_two(case: Case, sorting: Sorting, first: str, second: str) -> list[
     return [_finding(case, snapshot, sorting, "An order by two fields is not kept", wrong, "several")]
 
 
-def tied_pairs(sorting: Sorting, snapshot: Snapshot) -> list[tuple[str, str]]:
+def tied_pairs(case: Case, sorting: Sorting, snapshot: Snapshot) -> list[tuple[str, str]]:
     """A field with few values, and one with many."""
     kinds = {"number", "boolean", "date", "date-time", "text"}
-    fields = [each for each in sortable(sorting, snapshot) if each.kind in kinds and _has_order(snapshot, each.name)]
+    fields = [
+        each for each in sortable(case, sorting, snapshot) if each.kind in kinds and _has_order(snapshot, each.name)
+    ]
     distinct = {each.name: len(set(snapshot.column(each.name).values.tolist())) for each in fields}
     few = sorted((name for name in distinct if distinct[name] <= len(snapshot) / 2), key=lambda name: distinct[name])
     many = sorted(
@@ -397,7 +406,7 @@ async def ties_across_pages(case: Case) -> AsyncIterator[Finding]:
     sorting = await sorting_of(case)
     snapshot = await snapshot_of(case)
     paged_by_position(case, snapshot)
-    tied = tied_pairs(sorting, snapshot)
+    tied = tied_pairs(case, sorting, snapshot)
     if not tied:
         raise Skipped("no field has equal values in several rows")
     for found in await across_pages(case, sorting, snapshot, tied[0][0]):
@@ -483,7 +492,7 @@ async def unknown_key(case: Case) -> AsyncIterator[Finding]:
 async def unknown_direction(case: Case) -> AsyncIterator[Finding]:
     """Is an order in a direction that is none refused, where the direction is a parameter of its own?"""
     sorting = await sorting_of(case)
-    fields = sortable(sorting, await snapshot_of(case))
+    fields = sortable(case, sorting, await snapshot_of(case))
     if not sorting.direction or not fields:
         raise Skipped("no parameter of its own has the direction" if fields else "no field can be ordered by")
     parameter = case.operation("list").query_parameter(sorting.direction)

@@ -24,7 +24,7 @@ async def equal_rows(case: Case) -> AsyncIterator[Finding]:
     """Does a second key order rows that the first leaves equal, and do pages of them hold each once?"""
     sorting = await sorting_of(case)
     snapshot = await snapshot_of(case)
-    if tied_pairs(sorting, snapshot):
+    if tied_pairs(case, sorting, snapshot):
         raise Skipped("rows of the table are equal in a field")
     if not snapshot.whole:
         raise Skipped("the list was not read whole")
@@ -62,7 +62,7 @@ def _fields(case: Case, sorting: Sorting, snapshot: Snapshot) -> tuple[list[str]
     fixed = {*case.resource.key_fields, *case.resource.values, *case.state.withheld, *case.state.disputed}
     free = [
         each
-        for each in sortable(sorting, snapshot)
+        for each in sortable(case, sorting, snapshot)
         if each.created and not each.unique and each.name not in fixed and case.resource.relation(each.name) is None
     ]
     second = next((each.name for each in free if each.kind in _ORDERED and "enum" not in each.keywords), None)

@@ -123,7 +123,9 @@ class State:
     sorting: Sorting | None = None
     #: The fields by which rows can be sorted, as a refusal of another names them.
     sortable: set[str] = field(default_factory=set)
+    #: Filters, and fields to sort by, that were seen to be wrong.
     misfiltered: set[tuple[str, str]] = field(default_factory=set)
+    missorted: set[str] = field(default_factory=set)
     #: Why requests with many rows, or removals of many, are left alone.
     many_refused: str = ""
     many_kept: str = ""

@@ -75,7 +75,7 @@ class Parameter:
     media_type: str = ""
     #: An example may be an object, which has no hash.
     examples: tuple[object, ...] = field(default=(), hash=False)
-    #: What the introduction of the description says of it.
+    #: What the contract says of it in the words of its introduction and of operations.
     elsewhere: str = field(default="", compare=False, repr=False)
 
 

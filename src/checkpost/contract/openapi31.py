@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
-from functools import cache, partial
 from typing import Any, cast
 
 from checkpost.contract.contract import (
@@ -22,7 +21,7 @@ from checkpost.contract.contract import (
     Server,
 )
 from checkpost.contract.node import Node, Unresolved
-from checkpost.contract.prose import about
+from checkpost.contract.prose import with_prose
 from checkpost.contract.templating import in_braces
 
 METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
@@ -38,13 +37,10 @@ class Reader:
     def __init__(self, root: Node) -> None:
         self.root = root
         self.flaws: list[Flaw] = []
-        info = root.raw("info")
-        self.prose = str(info.get("description") or "") if isinstance(info, dict) else ""
-        self.told = cache(partial(about, self.prose))
 
     def read(self) -> Contract:
         root, info = self.root, self.follow(self.root, "info")
-        operations = tuple(self.operations())
+        operations = with_prose(str(info.raw("description", "") or "") if info else "", tuple(self.operations()))
         schemes: Node | None = root
         for key in self.schemes_at:
             schemes = self.follow(schemes, key) if schemes is not None else None
@@ -182,7 +178,7 @@ class Reader:
         for _, each in self.members(self.follow(node, "parameters")):
             parameter = self.parameter(each) if isinstance(each.value, dict) and "name" in each.value else None
             if parameter is not None:
-                yield replace(parameter, elsewhere=self.told(parameter.name)) if self.prose else parameter
+                yield parameter
 
     def parameter(self, node: Node) -> Parameter | None:
         return Parameter(

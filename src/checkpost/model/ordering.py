@@ -66,6 +66,7 @@ _USUAL = _STYLES[2:7]
 def sortings_of(parameter: Parameter, direction: Parameter | None, names: Sequence[str]) -> tuple[Sorting, ...]:
     """The ways in which the list may take an order: one that is described, or several to be tried."""
     by_member = _sorting_by_member(parameter, names) or _sorting_by_objects(parameter, names)
+    by_member = by_member or _sorting_by_example(parameter, names)
     if by_member is not None:
         return (by_member,)
     separator = separator_of(parameter)
@@ -210,6 +211,36 @@ def _sorting_by_objects(parameter: Parameter, names: Sequence[str]) -> Sorting |
     why = Reason(f"{parameter.name} takes a list of objects with {field} and {rest[0]}", "stated")
     fields = tuple(each for each in names if each in among) if among else None
     return Sorting(parameter.name, up, down, why, AS_JSON, fields=fields, several=True, place=parameter.place)
+
+
+#: The two directions in whatever way they are written.
+_PAIRS: tuple[tuple[object, object], ...] = (("asc", "desc"), ("ASC", "DESC"), ("+", "-"), (1, -1), ("1", "-1"))
+_PAIRS += (("ascending", "descending"),)
+_EXAMPLE = re.compile(r"\[\s*\{.*?\}\s*\]", re.S)
+
+
+def _sorting_by_example(parameter: Parameter, names: Sequence[str]) -> Sorting | None:
+    """A list of objects in JSON, with a field and a direction each, of which an example tells; what else they hold is
+    the same for each field."""
+    said = (said_of(parameter) + "\n" + parameter.elsewhere).replace('\\"', '"')
+    for text in _EXAMPLE.findall(said):
+        try:
+            objects = json.loads(text)
+        except ValueError:
+            continue
+        for word in COLUMNS:  # what names a field best first: objects of one list may be of several kinds
+            for each in objects:
+                field = next((name for name in each if normal(name) == word), "")
+                way = next((name for name in each if name != field and normal(name) in _DIRECTED), "")
+                pair = next((pair for pair in _PAIRS if each.get(way) in pair), None)
+                if not (field and way and pair and isinstance(each[field], str)):
+                    continue
+                up, down = (json.dumps({**each, field: "{field}", way: sign}) for sign in pair)
+                why = Reason(f"an example of {parameter.name} has {field} and {way}", "likely")
+                return Sorting(
+                    parameter.name, f"[{up}]", f"[{down}]", why, AS_JSON, several=True, place=parameter.place
+                )
+    return None
 
 
 def sorting_by_parameter(operation: Operation, names: Sequence[str]) -> Sorting | None:

@@ -36,6 +36,7 @@ _SORTS = (
     "order",
     "ordering",
     "sorting",
+    "sorts",
     "sortfield",
     "sortcolumn",
     "sortkey",

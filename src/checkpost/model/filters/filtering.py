@@ -40,7 +40,7 @@ def filterings_of(operation: Operation, fields: Sequence[Field], taken: set[str]
         elif word in (*_EXPRESSIONS, *_PERHAPS) and parameter.style != "deepObject" and parameter.name not in names:
             described = expression(parameter, names)
         elif word.endswith(_EXPRESSIONS) and parameter.name not in names and in_json_list(parameter):
-            listed = listed_conditions(parameter, said_of(parameter), names)
+            listed = listed_conditions(parameter, f"{said_of(parameter)}\n{parameter.elsewhere}", names)
             described = (listed,) if listed is not None else ()
         if (
             described

@@ -8,7 +8,7 @@ from checkpost.model.shape import shape_of
 
 Templates = dict[tuple[str, Operator], str]
 #: What names a field in a condition that is put together of parts.
-COLUMNS = ("field", "column", "name", "property", "attribute", "key", "member", "path")
+COLUMNS = ("field", "fieldpath", "fieldname", "column", "name", "property", "attribute", "key", "member", "path")
 #: Operators whose operand is neither one value nor a list: none, two of them, or an edge of a range.
 OTHERWISE: frozenset[Operator] = frozenset({"null", "not_null", "between", "from", "to"})
 NEGATED: dict[Operator, Operator] = {"null": "not_null", "not_null": "null"}
