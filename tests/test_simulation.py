@@ -7,12 +7,32 @@ import re
 import subprocess
 import sys
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
-from tests.simulation.tempers import TEMPERS
+from tests.simulation.tempers import BY_NAME, TEMPERS
+from tests.simulation.trial import try_temper
 
 #: Moments that are swept of each temperament, by seed; benchmarks/crashes.py sweeps them all.
 MOST, PARTS = {1: 16, 5: 8}, 2
+
+
+class ManyAtOnce(unittest.TestCase):
+    def test_no_row_is_left_of_requests_with_many(self) -> None:
+        for name, most in (
+            ("many at once, all or none", 0),
+            ("many at once, as far as it goes", 0),
+            ("many at once, and changes make rows", 0),
+            ("many at once, no key answered", 1),  # the one that showed it
+            ("many at once, refused but done", 3),  # one request, of rows that bear nothing
+        ):
+            with self.subTest(name):
+                trial = try_temper(replace(BY_NAME[name], others=0.0), 1, ("create", "bulk"), 1)
+                assert trial.result is not None
+                self.assertEqual(trial.amiss, [])
+                self.assertLessEqual(len(trial.result.left), most)
+                asked = {each.check for each in trial.result.checks if each.outcome == "passed"}
+                self.assertTrue(asked & {"bulk.create", "bulk.delete", "bulk.update"} or most == 3)
 
 
 class Simulation(unittest.TestCase):
@@ -41,13 +61,10 @@ class Simulation(unittest.TestCase):
 
     def test_a_fault_of_the_ledger_is_found(self) -> None:
         """The simulation can fail: without the journal's sync, or with rows that are not proved, it does."""
-        from dataclasses import replace
         from unittest import mock
 
         from checkpost.rows.journal import Journal
         from checkpost.rows.ledger import Ledger
-        from tests.simulation.tempers import BY_NAME
-        from tests.simulation.trial import try_temper
 
         synced, asked = Journal.synced, []
 

@@ -11,6 +11,8 @@ from random import Random
 from typing import Any
 from urllib.parse import parse_qsl, unquote, urlsplit
 
+from tests.simulation import bulk
+
 Json = dict[str, Any]
 Key = tuple[Any, ...]
 BASE = "http://127.0.0.1:1/api"
@@ -197,6 +199,9 @@ class Temper:
     #: A path brings back rows that were deleted and are kept; of a key that is another row's by now, it changes that.
     restores: bool = False
     cascades: bool = False
+    #: How many rows at once are written, if they are (see ``tests.simulation.bulk``): "whole" or in "parts", "keyless",
+    #: "lying", or "making" those that a change names and that there are not.
+    bulk: str = ""
     upserts: bool = False
     replace_forks: bool = False
     #: A change of a row that is not there makes one of what was sent, and it shows no key.
@@ -456,6 +461,8 @@ class Api:
             return 200, {name: value for name, value in back.items() if name != "restored"}
         if self.temper.purges == "live" and table is not None and pieces[1:] == ["deleted"] and method == "GET":
             return 200, [row for row in self.rows[table.name].values() if "~gone" in row]
+        if self.temper.bulk and table is not None and pieces[1:] in (["bulk"], ["bulk-delete"]):
+            return bulk.answer(self, table, pieces[1], method, headers, body)
         if table is None or len(pieces) not in {1, 1 + len(table.key)}:
             return 404, {"error": "there is no such path"}
         key = self._key(table, pieces[1:])
@@ -889,6 +896,8 @@ class Api:
                 "delete": delete,
             },
         )
+        if self.temper.bulk:
+            yield from bulk.paths(table, title, answers)
         if self.temper.restores:
             path = f"/{table.name}/" + "/".join("{" + name + "}" for name in table.key) + "/restore"
             yield path, {"parameters": parameters, "post": {"responses": delete["responses"]}}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -22,7 +22,7 @@ from checkpost.model.field import Field
 from checkpost.model.purpose import Purpose
 from checkpost.oracle.same import differences, kept_by_server
 from checkpost.values.broken import Break, breaks
-from checkpost.wire.door import Unsafe
+from checkpost.wire.door import Made, Unsafe
 from checkpost.wire.exchange import Exchange
 from checkpost.wire.listing import key_text
 
@@ -179,8 +179,11 @@ async def bad_item(case: Case) -> AsyncIterator[Finding]:
     bulk = bulk_for(case, "create")
     if case.state.many_refused:
         raise Skipped(case.state.many_refused)
-    asked = False
+    asked, told = False, "nothing is known that makes a row bad"
     for what, records, bad in await _with_bad(case):
+        if not _would_be_known(case, records):
+            told = "rows bear no mark of the run's: which of a refused request are stored could not be told"
+            continue
         asked = True
         sent = await create_many(case, bulk, records, what)
         if sent.sure:
@@ -188,7 +191,13 @@ async def bad_item(case: Case) -> AsyncIterator[Finding]:
                 yield found
     await _twins(case, bulk)
     if not asked:
-        raise Skipped("nothing is known that makes a row bad")
+        raise Skipped(told)
+
+
+def _would_be_known(case: Case, records: Sequence[Mapping[str, Any]]) -> bool:
+    """Whether each row of some records would be known as the run's, without an answer that gives its key."""
+    ledger = case.world.ledger
+    return ledger is None or all(ledger.would_bear(Made(case.resource.name, record, None)) for record in records)
 
 
 async def _with_bad(case: Case) -> list[tuple[str, list[dict[str, Any]], int]]:
@@ -208,6 +217,7 @@ async def _with_bad(case: Case) -> list[tuple[str, list[dict[str, Any]], int]]:
             if each.keyword in preferred
             and each.field in case.fields
             and each.field not in case.resource.moving_others
+            and (case.resource.relation(each.field) is None or case.world.markable(case.resource))
             and (each.field, each.kind) not in case.state.unenforced
         ),
         key=lambda each: preferred.index(each.keyword),

@@ -163,8 +163,11 @@ async def _try_one(case: Case, bulk: Bulk, made: Sequence[Made]) -> None:
     key, no more are made at once."""
     ledger = case.world.ledger
     bare = ledger is not None and any(each.key is None and not ledger.would_bear(each) for each in made)
-    if ledger is None or not bare or ledger.table(case.resource.name).tells_many:
+    tells = ledger.table(case.resource.name).tells_many if ledger is not None else None
+    if ledger is None or not bare or tells:
         return
+    if tells is False:
+        raise Skipped("rows made at once would bear nothing to find them by, and the answer gives no keys")
     if line_schema(bulk.operation) is None and not _holds_objects(answer_schema(bulk.operation)):
         raise Skipped("rows made at once would bear nothing to find them by, and no answer is said to give their keys")
     one = await create_many(case, bulk, [await new_record(case)], "one record where several may be sent")

@@ -189,8 +189,15 @@ def _listed(said: str, choices: Sequence[str], names: Sequence[str]) -> dict[Fun
         (rf"(?:{pattern})\.(?P<fn>\w+)\(\)", "{field}.{fn}()"),
         (rf"(?:{pattern})(?P<sep>[:.])(?P<fn>\w+)\b", "{field}{sep}{fn}"),
     )
-    for expression, template in forms:
-        found = [each for each in re.finditer(expression, text) if function_of(each["fn"])]
+    # joined so a word of a text is seldom meant; of what can be chosen it is
+    joined = (
+        (rf"(?<!\w)(?P<fn>[a-z]+)_(?:{pattern})(?!\w)", "{fn}_{field}"),
+        (rf"(?<!\w)(?:{pattern})_(?P<fn>[a-z]+)(?!\w)", "{field}_{fn}"),
+    )
+    chosen = "\n".join(choices)
+    for expression, template in (*forms, *joined):
+        among = chosen if (expression, template) in joined else text
+        found = [each for each in re.finditer(expression, among) if function_of(each["fn"])]
         if not found:
             continue
         made = template.replace("{sep}", found[0].groupdict().get("sep") or "")

@@ -66,6 +66,7 @@ class Entry:
     ``seen`` that a look at the table has shown it, ``fresh`` that the list did not hold it just before it was made,
     ``vouched`` that the create's answer showed its row with the run's mark, ``unread`` that its body is of a kind that
     the API may pass over, ``counted_up`` that its key is above that of a row which was gone then, and was the largest.
+    ``several`` that the request of a removal named other rows too.
     ``held`` is the row as it is to be found again, where it was left on
     purpose. ``disputed`` is the key of a row that the list had before the run, where the answer gave that. The entry of
     a ``change`` stands for the row that a faulty API may make of it; ``key`` is then the row that was meant.
@@ -90,6 +91,7 @@ class Entry:
     unread: bool = False
     disputed: Key | None = None
     counted_up: bool = False
+    several: bool = False
     stamps: Mapping[str, Any] | None = None
     held: Mapping[str, Any] | None = None
 

@@ -341,6 +341,8 @@ class Ledger(Holdings):
         if not act.made:
             for name, key in touched:
                 entries.append(self.journal.intend(act.kind, name, request.role, {}, key))
+                if act.kind == "remove" and len(touched) > 1:
+                    self.journal.tell(entries[-1].number, several=True)
         return entries
 
     def _pick(self, name: str, record: Mapping[str, Any]) -> None:

@@ -68,7 +68,7 @@ class Table:
     keyless: bool = False
     unanswered: bool = False
     #: Whether the API gave the key of a row that was made as the one of a list: it gives those of several then.
-    tells_many: bool = False
+    tells_many: bool | None = None
     #: How many creates failed that may have made a row all the same.
     fates_open: int = 0
     #: Own rows whose removal was asked for and not refused: another row may have the key by now.

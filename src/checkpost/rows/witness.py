@@ -462,7 +462,9 @@ def _removals(entries: Sequence[Entry]) -> dict[Key, int]:
     """The last removal of each key that was, or may have been, carried out, by the number of its entry."""
     last: dict[Key, int] = {}
     for each in entries:
-        done = (not each.sure and each.status not in FAILED) or each.status < 300 or each.status in {404, 410}
+        # of several rows at once any may be the one that is not there
+        absent = each.status in {404, 410} and not each.several
+        done = (not each.sure and each.status not in FAILED) or each.status < 300 or absent
         if each.kind == "remove" and each.key is not None and done:
             last[each.key] = each.number
     return last
