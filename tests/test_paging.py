@@ -141,6 +141,27 @@ class WholeLists(unittest.TestCase):
         self.whole(listing)
         self.assertEqual(sorted(asked), ["limit=25", "limit=25&offset=25", "limit=25&offset=50"])
 
+    def test_a_count_may_be_of_the_page_or_of_all_rows(self) -> None:
+        def listed(counts: Callable[[list[Any]], int], largest: int = 20) -> Callable[[Request], Any]:
+            def answer(request: Request) -> Any:
+                query = request.query_params
+                start = int(query.get("offset", 0))
+                page = ROWS[start : start + min(largest, int(query.get("limit", 1000)))]
+                return {"items": page, "count": counts(page)}
+
+            return answer
+
+        queries = {"limit": {"type": "integer"}, "offset": {"type": "integer"}}
+        members = {"count": {"type": "integer"}}
+        by_page, _ = read(listed(len), queries, members)
+        self.assertEqual((len(by_page.rows), by_page.complete, by_page.total), (57, True, None))
+        by_all, asked = read(listed(lambda page: 57), queries, members)
+        self.assertEqual((len(by_all.rows), by_all.complete, by_all.total, len(asked)), (57, True, 57, 3))
+        whole, asked = read(listed(lambda page: 57, 100), queries, members)
+        self.assertEqual((len(whole.rows), whole.total, len(asked)), (57, 57, 2), "a page is asked for behind it")
+        total, asked = read(listed(lambda page: 57, 100), queries, {**members, "next": {"type": "string"}})
+        self.assertEqual((total.total, len(asked)), (57, 1), "beside a link to the next page it is of all")
+
     def test_skip_and_take_without_a_total_end_at_the_empty_page(self) -> None:
         def answer(request: Request) -> Any:
             start, size = number(request, "skip", 0), min(20, number(request, "take", 20))

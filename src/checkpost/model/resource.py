@@ -18,7 +18,7 @@ from checkpost.model.fields import inside
 from checkpost.model.guards import Guards
 from checkpost.model.layout import PLAIN, Layout
 from checkpost.model.media import record_media
-from checkpost.model.paths import plain
+from checkpost.model.paths import normal, plain
 from checkpost.model.purpose import Purpose, Write
 from checkpost.model.relation import Expanded, Expansion, Relation
 from checkpost.model.shape import shape_of
@@ -63,6 +63,12 @@ class Envelope:
     #: Further places for rows, where the list answers in one of several shapes.
     rows_too: tuple[str, ...] = ()
     bodies: Mapping[Purpose, str] = field(default_factory=dict)
+
+    @property
+    def may_count_a_page(self) -> bool:
+        """Whether what may be the number of all rows may as well be that of the rows in an answer, by its name."""
+        name = normal((self.total or "").rpartition("/")[2])
+        return self.next is None and name in {"count", "rowcount", "recordcount"}
 
     def body_of(self, purpose: Purpose) -> str:
         """What the body of requests for a purpose is wrapped in."""

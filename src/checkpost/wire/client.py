@@ -588,6 +588,8 @@ class Client:
         not."""
         envelope = self.resource.envelope
         total: Any = None
+        if self.resource.name in self.session.page_counts and envelope.may_count_a_page:
+            return None
         if envelope.total is not None:
             total = _at(answer.json, envelope.total)
         elif envelope.total_header:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Coroutine, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urljoin, urlsplit, urlunsplit
@@ -215,6 +215,8 @@ async def read_list(client: Client, most: int, check: str, situation: str, asked
     by_position = (paging.style == "range" and total is not None) or (
         paging.style in {"offset", "page"} and paging.position is not None
     )
+    if total == step and by_position and step and await reader.counts_a_page(step):
+        total = None
     if total is not None and total > most:
         complete = False
     elif total is not None and paging.largest is not None and size >= total and paging.limit:
@@ -255,23 +257,37 @@ class _Reader:
         self.pages: list[list[Row]] = []
         self.exchanges: list[Exchange] = []
 
+    async def counts_a_page(self, step: int) -> bool:
+        """Whether what may be the number of all rows is that of the first page: there are others behind it."""
+        session, name = self.client.session, self.client.resource.name
+        if name in session.whole_counts or not self.client.resource.envelope.may_count_a_page:
+            return False
+        behind = self.behind(await self.page(1, step))
+        more = bool(behind) and behind != self.pages[0]
+        (session.page_counts if more else session.whole_counts).add(name)
+        return more
+
+    async def page(self, number: int, step: int) -> Exchange:
+        """The page with a number, of so many rows."""
+        asked = position_of(self.client, number, step)
+        position = dict(asked.pairs)
+        if self.client.resource.paging.limit:
+            position.pop(self.client.resource.paging.limit, None)  # the size stays what it was
+        return await self.client.send(
+            "list",
+            query=[*self.pairs, *position.items()],
+            headers={**self.headers, **asked.headers},
+            check=self.check,
+            situation=self.situation,
+        )
+
     async def further(self, step: int, total: int | None, short: bool) -> bool:
         """The pages behind the first, by position; side by side where the total is known. If the first was
         ``short`` of what was asked for, the total may be wrong: the second tells."""
-        client, pages = self.client, self.pages
+        pages = self.pages
 
-        async def page(number: int) -> Exchange:
-            asked = position_of(client, number, step)
-            position = dict(asked.pairs)
-            if client.resource.paging.limit:
-                position.pop(client.resource.paging.limit, None)  # the size stays what it was
-            return await client.send(
-                "list",
-                query=[*self.pairs, *position.items()],
-                headers={**self.headers, **asked.headers},
-                check=self.check,
-                situation=self.situation,
-            )
+        def page(number: int) -> Coroutine[Any, Any, Exchange]:
+            return self.page(number, step)
 
         if total is not None:
             answers = [await page(1)] if short else []

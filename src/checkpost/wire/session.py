@@ -82,6 +82,9 @@ class Session:
         self.wrong_keys: dict[str, str] = {}
         #: Tables whose list was seen to take what looks like a page's size for something else.
         self.unsized: set[str] = set()
+        #: Tables whose list was seen to say how many rows a page has, or all of them, where its word may mean either.
+        self.page_counts: set[str] = set()
+        self.whole_counts: set[str] = set()
         #: What records are wrapped in though the contract does not say so (a JSON Pointer), by resource and purpose.
         self.wrappers: dict[tuple[str, Purpose], str] = {}
         #: How bodies say what came of a request, where the API answers all with one status.
