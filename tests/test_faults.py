@@ -758,9 +758,7 @@ class Faults(unittest.TestCase):
         library = Beside(PLAIN)
         result = run_on(library, resources=())
         one = [each for each in told(result) if ("GET", "/api/summary") in each.operations]
-        self.assertEqual(
-            [(each.check, each.observed) for each in one], [("shape.body", 'books = "many"')]
-        )
+        self.assertEqual([(each.check, each.observed) for each in one], [("shape.body", 'books = "many"')])
         [by_title] = [each for each in library.asked if each != "/api/summary"]
         self.assertTrue(by_title.startswith("by ") and len(by_title) > 3, "a row's own title")
         self.assertEqual(sorted(library.asked), ["/api/summary", by_title])

@@ -6,7 +6,7 @@ import re
 
 from checkpost.contract.contract import Parameter
 from checkpost.model.said import COMMAS, said_of
-from checkpost.model.shape import shape_of
+from checkpost.model.shape import Shape, shape_of
 from checkpost.model.spelling import AS_JSON, AS_MEMBERS
 
 #: Parameters that choose the fields of rows.
@@ -26,8 +26,14 @@ SELECTS = (
 def choices_of(parameter: Parameter) -> list[str]:
     """The values that the contract lists for a parameter, or for the items of one that is an array."""
     shape = shape_of(parameter.schema)
-    listed = shape.keywords.get("enum") or shape_of(shape.item).keywords.get("enum") or []
+    listed = _listed(shape) or _listed(shape_of(shape.item))
     return [str(each) for each in listed]
+
+
+def _listed(shape: Shape) -> list[object]:
+    """The values that a schema lists, one alone as a constant among them."""
+    words = shape.keywords
+    return list(words.get("enum") or ([words["const"]] if "const" in words else []))
 
 
 def joined_by(parameter: Parameter) -> str | None:
