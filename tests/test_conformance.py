@@ -167,6 +167,11 @@ class Departures(unittest.TestCase):
         self.assertEqual(checks(200, {"id": 1}, headers={"X-Count": "many"}), [("shape.headers", "error")])
         self.assertEqual(checks(200, {"id": 1}, headers={"x-count": "12", "etag": '"a"'}), [])
 
+    def test_of_a_stack_trace_the_title_has_the_first_line(self) -> None:
+        trace = b"Error: duplicate id\n    at Function.insert (/app/index.js:49:18)\n    at handle (/app/a.js:1:1)"
+        [failed] = [each for each in found(500, trace, "text/plain") if each.check == "errors.server-error"]
+        self.assertEqual(failed.title, "A request fails with 500: Error: duplicate id")
+
     def test_no_answer(self) -> None:
         for failure in ("timeout", "closed", "truncated"):
             one = found(0, failure=failure)

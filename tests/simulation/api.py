@@ -214,6 +214,8 @@ class Temper:
     #: What writes a row changes those that it refers to, in a field that no client may set.
     touches: bool = False
     accepts_all: bool = False
+    #: Rows hold what was sent for them, and no more.
+    sparse: bool = False
     #: Blanks around texts are cut off; a change of the key makes another row; a removal that is refused fails with 500.
     trims: bool = False
     #: Texts are cut at so many signs.
@@ -370,6 +372,8 @@ class Api:
 
     def _whole(self, table: Table, record: Json, key: Key) -> Json:
         named = {each.name: record.get(each.name) for each in table.columns}
+        if self.temper.sparse:
+            named = {name: value for name, value in named.items() if name in record}
         if self.temper.defaults:
             usual = {"string": f"unnamed {self.version}", "integer": 7, "number": 0.5, "boolean": False}
             free = [each for each in table.columns if not each.refers and each.name not in table.key]
@@ -392,7 +396,7 @@ class Api:
             for column in table.columns:
                 if column.refers == name:
                     rows = self.rows[table.name].items()
-                    found += [(table.name, other) for other, row in rows if row[column.name] == key[-1]]
+                    found += [(table.name, other) for other, row in rows if row.get(column.name) == key[-1]]
         return found
 
     def _delete(self, name: str, key: Key) -> bool:

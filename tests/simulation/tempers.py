@@ -140,6 +140,17 @@ TEMPERS = (
     ),
     Temper("fails after a while, and does what it is asked", (CROPS, COUNTS), dies=120, dies_doing=True, others=0.05),
     Temper("takes anything", (CROPS, TAGS), accepts_all=True, others=0.02),
+    Temper(
+        "takes anything, and keeps what was sent", (CROPS, LOTS, COUNTS), accepts_all=True, sparse=True, others=0.02
+    ),
+    Temper(
+        "takes anything, keeps what was sent, key given again",
+        (CROPS, COUNTS),
+        accepts_all=True,
+        sparse=True,
+        keys_reused="largest",
+        others=0.05,
+    ),
     Temper("one row is the default", (BINS, CROPS), lost=0.02),
     Temper("rows have an order", (RACKS, CROPS), lost=0.02, others=0.05),
     Temper("one row is the default, and it takes anything", (BINS,), accepts_all=True, key_overwrites=True),

@@ -75,7 +75,10 @@ def contents(stored: str) -> Any:
         return cluster.contents(stored)
     database = Path(stored)
     if database.read_bytes()[:1] == b"{":
-        return {name: sorted(rows.values()) for name, rows in json.loads(database.read_text())["models"].items()}
+        held = json.loads(database.read_text())
+        if "models" in held:
+            return {name: sorted(rows.values()) for name, rows in held["models"].items()}
+        return {name: sorted(rows, key=str) for name, rows in held.items()}
     with sqlite3.connect(database) as connection:
         connection.text_factory = lambda stored: stored.decode(errors="replace")  # half of a character may be kept
         names = connection.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'")

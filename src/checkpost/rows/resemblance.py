@@ -136,7 +136,9 @@ def _blank(resource: Resource, row: Row, usual: Mapping[str, Sequence[Any]] | No
     is given, be it empty, moments of the last minutes are such."""
     key = resource.key_fields
     chosen = [field for field in resource.writable("create") if field.name in row and field.name not in key]
-    return bool(chosen) and all(
+    if not chosen:  # rows may hold what was sent and no more
+        return bool(row) and row.keys() <= set(key)
+    return all(
         is_nothing(row[field.name])
         or (usual is not None and kept_by_server(field, None, row[field.name], datetime.now(UTC)))
         or (field.default is not MISSING and same(field, field.default, row[field.name]))

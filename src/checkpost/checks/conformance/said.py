@@ -8,6 +8,8 @@ from typing import Any
 
 from checkpost.wire.exchange import Answer
 
+#: Where the lines of a stack trace begin.
+_FRAMES = re.compile(r"\n\s*(?:at \S|File \")|\nTraceback ")
 #: Members of errors that say what went wrong.
 _SAYS = re.compile(r"message|msg|detail|error|title|description|reason|cause", re.I)
 
@@ -49,7 +51,7 @@ def said(answer: Answer) -> str:
     """The longest sentence of an error; of one with a statement before it, what stands behind that."""
     is_json, body = answer.parsed
     texts = list(_sayings(body)) if is_json else ([] if "<" in answer.text[:200] else [answer.text])
-    said = " ".join(max(texts, key=len, default="").split())
+    said = " ".join(_FRAMES.split(max(texts, key=len, default=""), maxsplit=1)[0].split())
     return _STATEMENT.sub("", said)[:300]
 
 
