@@ -171,7 +171,7 @@ class TwoViews(Library):
 
 
 class Undone(Library):
-    """The third delete of all, which is the one that is looked behind, is undone, as where requests share a
+    """The second delete of all, which is the one that is looked behind, is undone, as where requests share a
     transaction."""
 
     deletes = 0
@@ -179,7 +179,7 @@ class Undone(Library):
     async def item(self, request: Request) -> Response:
         kept, self.deletes = dict(self.books), self.deletes + (request.method == "DELETE")
         answer = await super().item(request)
-        if request.method == "DELETE" and self.deletes == 3:
+        if request.method == "DELETE" and self.deletes == 2:
             self.books = kept
         return answer
 

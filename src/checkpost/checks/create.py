@@ -174,9 +174,6 @@ async def create_is_stored(case: Case) -> AsyncIterator[Finding]:
     if gone_from_list and listing is not None:
         hidden = await _hidden_by_its_owner(case, own, listing) or await _hidden_by_a_flag(case, own, listing)
         yield hidden or _not_listed(case, [exchange, listing.exchanges[-1]])
-    elif listing is not None and listed is not None and case.has("read"):
-        for found in await _hidden_by_other_flags(case, own):
-            yield found
     for found in stored_as_sent(case, own, reads, read or listed, listed):
         yield found
     if read is not None:
@@ -298,39 +295,53 @@ async def _hidden_by_its_owner(case: Case, own: Own, listing: Listing) -> Findin
 
 
 def _flags(case: Case, own: Own) -> dict[str, bool]:
-    """The flags that a row was made with, but for those that the profile states."""
-    stated = case.resource.values
+    """The flags that a row was made with, but for those that the profile states, or that are known to hide rows."""
+    stated = {**case.resource.values, **case.state.flagged}
     flags = [(name, value) for name, value in own.record.items() if isinstance(value, bool) and name not in stated]
     return dict(flags[:_MOST_FLAGS])
 
 
-async def _hidden_by_other_flags(case: Case, own: Own) -> list[Finding]:
-    """What is found where a row is in the list, and one with the opposite of its flags can be read by its key alone."""
-    flags = _flags(case, own)
+@check(
+    "create.other-flags",
+    needs=("create", "delete", "list", "read"),
+    creates=True,
+    gate=True,
+    cost=lambda resource: 4 if any(each.type == "boolean" and each.created for each in resource.fields) else 0,
+)
+async def other_flags(case: Case) -> AsyncIterator[Finding]:
+    """Is a row in the list whatever flags it has?
+
+    It is asked once rows are known to go, since it makes a second one.
+    """
+    own = (await case.own())[0]
+    flags, known = _flags(case, own), case.state.flagged
     if not flags:
-        return []
-    case.state.flagged = {name: not value for name, value in flags.items()}
-    record = await new_record(case)
-    exchange, key = await case.create(record, "a record with other flags")
-    case.state.flagged = {}
-    if key is None:
-        return []
-    other, listing = Own(key, record, exchange), await case.listing()
-    if not await missing_from_list(case, [other], listing):
-        return []
-    _, row = await case.read(key, "the row with other flags")
+        raise Skipped("no flag of its rows can be set")
+    listing, other = await case.listing(), own
+    if not await missing_from_list(case, [own], listing):
+        case.state.flagged = {**known, **{name: not value for name, value in flags.items()}}
+        record = await new_record(case)
+        exchange, key = await case.create(record, "a record with other flags")
+        case.state.flagged = known
+        if key is None:
+            return
+        other, listing = Own(key, record, exchange), await case.listing()
+        if not await missing_from_list(case, [other], listing):
+            return
+    _, row = await case.read(other.key, "a row that is not in the list")
     found = await _hidden_by_a_flag(case, other, listing) if row is not None else None
-    return [found] if found is not None else []
+    if found is not None:
+        yield found
 
 
 async def _hidden_by_a_flag(case: Case, own: Own, listing: Listing) -> Finding | None:
     """What is found where a row is not in the list for a flag that it has, and one without it is; later rows are made
     without it then."""
-    flags = _flags(case, own)
+    flags, known = _flags(case, own), case.state.flagged
     for name, value in flags.items():
-        case.state.flagged = {**flags, name: not value}
+        case.state.flagged = {**known, **flags, name: not value}
         seen = await _listed_otherwise(case, f"a record with {name} = {shown(not value)}")
-        case.state.flagged = {name: not value} if seen else {}
+        case.state.flagged = {**known, name: not value} if seen else known
         if seen:
             return case.finding(
                 "warning",
@@ -339,7 +350,7 @@ async def _hidden_by_a_flag(case: Case, own: Own, listing: Listing) -> Finding |
                 "every row",
                 f"a row with {name} = {shown(value)} can be read by its key alone; one with {shown(not value)}"
                 " is in the list",
-                cause="hidden by a flag",
+                cause="any:hidden by a flag",
                 purpose="list",
                 subjects=[name],
                 evidence=[own.exchange, listing.exchanges[-1], *seen],

@@ -101,7 +101,7 @@ _MODULES = (
         hold,
     ),
 )
-_GATES = ("read.list", "create.stored", "delete.gone", "read.item-equals-list")
+_GATES = ("read.list", "create.stored", "delete.gone", "create.other-flags", "read.item-equals-list")
 
 
 def all_checks() -> list[Check]:
