@@ -284,6 +284,15 @@ class Same(unittest.TestCase):
         for field, sent, got in pairs:
             self.assertFalse(same(field, sent, got), (sent, got))
 
+    def test_moments_of_no_stated_format_are_compared_as_such(self) -> None:
+        for sent, got, alike in (
+            ("2024-01-01 10:00:00", "2024-01-01T10:00:00.000Z", True),
+            ("2024-01-01 10:00:00", "2024-01-01T11:00:00.000Z", False),
+            ("2024-01-01", "2024-01-01T00:00:00Z", False),
+            ("a text that is long enough", "another that is long enough", False),
+        ):
+            self.assertEqual(same(self.text, sent, got), alike, sent)
+
     def test_what_happened_is_named(self) -> None:
         assert self.text and self.mass and self.when
         cases = [

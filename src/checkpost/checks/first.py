@@ -177,6 +177,8 @@ def refers_to_nothing(refused: Exchange) -> bool:
     return _NO_ROW.search(refused.answer.text) is not None
 
 
+#: A moment as JSON has it (RFC 3339).
+_MOMENT = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:?\d\d)?")
 #: What a refusal says of a text that has to be JSON.
 _WANTS_JSON = re.compile(r"\bjson\b", re.I)
 
@@ -200,6 +202,7 @@ def _tell_remedies(case: Case, refused: Exchange) -> None:
             state.bounds,
             "values of {} are such as refusals ask for, or as rows have them ({}); the contract asks for none",
         ),
+        (state.spaced, "moments of {} were refused ({}); such with a space and no offset were taken"),
         (state.joined, "texts with spaces or other signs in {} were refused ({}); such without were taken"),
         (state.encoded, "texts of {} were refused ({}); objects written as JSON were taken"),
         (state.filled, "empty lists in {} were refused ({}); keys of rows were taken"),
@@ -223,6 +226,9 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
             bounds = stated_bounds(refused, field) if field is not None else {}
             if field is not None and bounds and within(field, state.bounds.get(name, {})) != within(field, bounds):
                 state.bounds[name] = {**state.bounds.get(name, {}), **bounds}
+                state.usual.pop(name, None)
+            elif name not in state.spaced and isinstance(value, str) and _MOMENT.fullmatch(value):
+                state.spaced.add(name)
                 state.usual.pop(name, None)
             elif name in untold and _NO_ROW.search(refused.answer.text):
                 state.unfilled.add(name)
@@ -262,6 +268,7 @@ async def _mended(case: Case, refused: Exchange, record: dict[str, Any]) -> tupl
             return refused, key, record
     state.usual.clear()
     for remedy in (
+        state.spaced,
         state.filled,
         state.joined,
         state.encoded,

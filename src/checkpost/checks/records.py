@@ -29,6 +29,8 @@ if TYPE_CHECKING:
 #: How often other values are tried where an API might take a record for a row of others; and how far above its numbers
 #: those of the run begin and end, where there is no room between.
 _TRIES, _FAR, _ROOM = 12, 50, 1_000
+#: A moment as databases write it (ISO/IEC 9075-2, 5.3).
+_AS_STORED = "2000-01-01 00:00:00"
 #: The shortest text that is an object of JSON (RFC 8259).
 _NO_MEMBERS = "{}"
 
@@ -203,6 +205,8 @@ def _usual(case: Case, each: Field) -> Field:
     if each.name not in case.state.usual:
         values = (row.get(each.name) for row in case.state.rows_before)
         known = usual(each, values, case.state.room)
+        if each.name in case.state.spaced:
+            known = replace(known, keywords={**known.keywords, "like": _AS_STORED})
         case.state.usual[each.name] = within(known, case.state.bounds.get(each.name, {}))
     return case.state.usual[each.name]
 

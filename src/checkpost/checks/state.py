@@ -64,6 +64,8 @@ class State:
     joined: dict[str, str] = field(default_factory=dict)
     #: Rules of fields that refusals state beside those of the contract.
     bounds: dict[str, dict[str, Any]] = field(default_factory=dict)
+    #: Moments that are written as databases have them, with a space and no offset.
+    spaced: set[str] = field(default_factory=set)
     #: Texts that have to be written as JSON, as a refusal says.
     encoded: set[str] = field(default_factory=set)
     #: Fields that are given the contract's examples; flags that are the same in all rows, since the list has no others.
@@ -171,7 +173,7 @@ class State:
             self.recipe, self.chooses_key, self.room, self.refused_with = "", None, ROOM, None
             self.copied, self.left_out, self.wanting = set(), set(), {}
             self.unfilled, self.joined, self.exemplary, self.encoded = set(), {}, set(), set()
-            self.filled, self.bounds = {}, {}
+            self.filled, self.bounds, self.spaced = {}, {}, set()
             self.usual.clear()
         self.replies.clear()
         self.snapshot, self.outdated = None, True

@@ -62,6 +62,8 @@ class Filtering:
     schemas: Mapping[tuple[str, Operator], Node] = field(default_factory=dict, compare=False, repr=False)
     #: The fields and operators whose parameter takes one value with the separator in it for several.
     split: frozenset[tuple[str, Operator]] = frozenset()
+    #: Whether several conditions of an expression can be put in brackets.
+    grouped: bool = True
 
     def only(self, operator: Operator) -> Filtering:
         """The same spelling of one operator alone."""
@@ -178,12 +180,11 @@ class Filtering:
         template = self.conjunction if isinstance(condition, Every) else self.disjunction
         if not template:
             raise Inexpressible(type(condition).__name__)
-        parts = [
-            self._text(part, fields)
-            if isinstance(part, Compare | Not) or (isinstance(part, Every) and part.bare)
-            else f"({self._text(part, fields)})"
-            for part in condition.parts
-        ]
+        alone = [isinstance(part, Compare | Not) or (isinstance(part, Every) and part.bare) for part in condition.parts]
+        if not (all(alone) or self.grouped):
+            raise Inexpressible("brackets")
+        texts = [self._text(part, fields) for part in condition.parts]
+        parts = [text if bare else f"({text})" for text, bare in zip(texts, alone, strict=True)]
         text = parts[0]
         for part in parts[1:]:
             text = template.replace("{left}", text, 1).replace("{right}", part, 1)

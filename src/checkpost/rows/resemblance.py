@@ -11,7 +11,7 @@ from typing import Any
 
 from checkpost.model.field import MISSING, Field
 from checkpost.model.resource import Resource
-from checkpost.oracle.same import kept_by_server, same
+from checkpost.oracle.same import instant, kept_by_server, same
 from checkpost.rows.journal import Entry
 from checkpost.values.coined import has_mark
 from checkpost.wire.listing import Key, Row
@@ -117,12 +117,22 @@ def _alike(field: Field | None, sent: Any, got: Any, cut: int = _CUT) -> bool:
             return True
         if len(got) >= cut and sent.startswith(got):
             return True
+        if (moment := instant(sent)) is not None and moment == instant(got):  # written otherwise
+            return True
+    if isinstance(sent, float) and type(got) is int and abs(sent - got) < 1:
+        return True  # rounded or cut
+    if isinstance(got, str) and isinstance(sent, dict | list) and got in (*_AS_TEXT, ",".join(map(str, sent))):
+        return True
     if isinstance(got, str) and not isinstance(sent, str) and sent is not None:
         try:
             return bool(json.loads(got) == sent)  # an object, say, stored as the text that it was written in
         except ValueError:
             return str(sent) == got
     return same(field, sent, got)
+
+
+#: What programs make of an object or a list that they put into a text.
+_AS_TEXT = ("[object Object]", "Array")
 
 
 def _begins(text: str, head: str) -> bool:

@@ -69,11 +69,13 @@ def _expression(parameter: Parameter, said: str, names: Sequence[str]) -> tuple[
     # an example may be of another table, where one description serves all
     example = re.search(rf"(?<![\w-]){re.escape(parameter.name)}=(\(.+|[^\s`\"]+)", said)
     shown = re.findall(r"\b([a-z_]\w*)\s*(?:[:=<>!~]|\|\|)", example[1], re.I) if example else []
+    shown += re.findall(r"\(([a-z_]\w*),\s*[a-z_]+,[^(),`]+\)", said, re.I)
     fields = "|".join(map(re.escape, sorted({*names, *shown}, key=len, reverse=True)))
     code = code_in(said)
     if not fields:
         return ()
     for kind, pattern in (
+        ("triple", rf"\((?:{fields}),\s*(?P<op>[a-z_]+),\s*(?P<value>[^(),`]+)\)"),
         ("call", rf"\b(?P<op>[a-z_]+)\(\s*(?:{fields})\s*,\s*(?P<value>{_VALUE})\s*\)"),
         ("between signs", rf"\b(?:{fields})(?P<op>=[a-z]+=)(?P<value>{_VALUE}|\()"),
         ("signs", rf"\b(?:{fields})(?P<space>\s*)(?P<op>!?~|[<>=!]+)\s*(?P<value>{_VALUE})"),
@@ -116,19 +118,21 @@ def _infix(
         templates[ANY, "eq"] = "{field}:{value}"
     else:
         words = {each["op"] for each in found} | {word for word in listed if operator_of(word) and word.isalpha()}
-        for word in sorted(words - {"not"}):
+        # of two words for one operator that goes first which is its own name, as "eq" does before "is"
+        for word in sorted(words - {"not"}, key=lambda each: (operator_of(each) != each, each)):
             operator = operator_of(word)
             template = {
+                "triple": f"({{field}},{word},{{value}})",
                 "call": f"{word}({{field}},{{value}})",
                 "separated": f"{{field}}{first['sep']}{word}{first['sep']}{{value}}" if kind == "separated" else "",
                 "words": f"{{field}} {word} {{value}}",
             }[kind]
             if operator is not None and operator not in OTHERWISE:
                 several = "({values})" if kind == "words" else "{values}"
-                templates[ANY, operator] = (
-                    template.replace("{value}", several) if operator in {"in", "not_in"} else template
-                )
-    templates.update(_sql_words(said, code))
+                written = template.replace("{value}", several) if operator in {"in", "not_in"} else template
+                templates.setdefault((ANY, operator), written)
+    of_sql = _sql_words(said, code)
+    templates = {**of_sql, **templates} if kind == "triple" else {**templates, **of_sql}
     if "%" not in said and "*" not in said:
         templates = {key: each for key, each in templates.items() if key[1] not in {"like", "ilike"}}
     quotes = [each["value"][0] for each in found if each["value"][0] in "'\""]
@@ -139,6 +143,9 @@ def _infix(
     upper = bool(re.search(r"\bAND\b", code))
 
     def joined(word: str) -> str:
+        sign = re.search(rf"(?<![\w~])([~.|&;]){word}\b", code) if kind == "triple" else None
+        if sign is not None:
+            return f"{{left}}{sign[0]}{{right}}"
         written = next((each for each in (word.upper(), word) if re.search(rf"\b{each}\b", code)), "")
         if kind == "signs" and _JOINTS[word] in said:
             written = _JOINTS[word]
@@ -167,6 +174,7 @@ def _infix(
         separator=", " if upper else ",",
         wildcard="*" if "*" in said and "%" not in said else "%",
         place=parameter.place,
+        grouped=kind != "triple" or "((" in said,
     )
     if told:
         return (described,)
