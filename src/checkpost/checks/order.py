@@ -116,8 +116,8 @@ def all_checks() -> list[Check]:
 #: What those learn of a table (its list is paged wrongly, a field cannot be changed) is not reported once more.
 _BUILDS_ON: dict[str, tuple[str, ...]] = {
     "page": ("page.joined",),
-    "page.links-keep-query": ("filter.rows", "sort.each-field"),
-    "page.filtered": ("filter.rows", "sort.each-field"),
+    "page.links-keep-query": ("filter.rows", "sort.each-field", "sort.pages"),
+    "page.filtered": ("filter.rows", "sort.each-field", "sort.pages"),
     "filter": ("page.joined",),
     "filter.combined": ("filter.rows",),
     "filter.refused": ("filter.rows",),

@@ -348,8 +348,8 @@ def _values(row: object, names: Sequence[str]) -> str:
 
 
 async def other_order(case: Case, snapshot: Snapshot, condition: Compare | None) -> tuple[Order, ...]:
-    """A descending order by a number or date that a condition is not about; none where none can be asked
-    for."""
+    """A descending order by a number or date that a condition is not about, the one with the most values, so that few
+    rows are equal; none where none can be asked for."""
     try:
         sorting = await sorting_of(case)
     except Skipped:
@@ -359,7 +359,11 @@ async def other_order(case: Case, snapshot: Snapshot, condition: Compare | None)
         for each in sortable(case, sorting, snapshot)
         if each.kind in {"number", "date", "date-time"} and (condition is None or each.name != condition.field)
     ]
-    return (Order(fields[0].name, True),) if fields else ()
+    values = {each.name: len(set(snapshot.column(each.name).values.tolist())) for each in fields}
+    most = max(values, key=lambda name: values[name], default=None)
+    # where pages are known to be torn between equal rows, that is told
+    torn = any(each.check == "sort.pages" for each in case.known())
+    return (Order(most, True),) if most is not None and not (torn and values[most] < len(snapshot)) else ()
 
 
 @check("sort.several-keys", needs=("list",), cost=lambda resource: 2)
