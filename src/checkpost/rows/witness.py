@@ -343,7 +343,7 @@ def _claim(ledger: Ledger, client: Client, table: Table, entries: Sequence[Entry
         records, alike = ledger.sent_to(entry, key), ledger.shows(entry, key, row)
         removed_since = removals.get(key, 0) > entry.number
         same = any(row.get(name) == value for name, value in (entry.stamps or {}).items()) or bears(row, records)
-        same = same or given_once(key)
+        same = same or ledger.never_again(resource.name, key)
         if bears(row, None) or (alike and (same or not removed_since)):
             found.own[key] = entry
         elif alike:
