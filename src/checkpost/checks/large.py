@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 from checkpost.checks.asking import Reply, ask, differing, snapshot_of, spelled
@@ -15,7 +16,7 @@ from checkpost.findings import Finding
 from checkpost.model.query import Compare, Operator, Order, Query
 from checkpost.model.resource import Resource
 from checkpost.model.spelling import Filtering, Inexpressible
-from checkpost.oracle.columns import Snapshot
+from checkpost.oracle.columns import Mask, Snapshot
 from checkpost.oracle.filter import Reading, evaluate
 from checkpost.oracle.order import out_of_order
 from checkpost.wire.listing import Key
@@ -168,8 +169,9 @@ async def filtered_pages(case: Case) -> AsyncIterator[Finding]:
     condition = next((each for each in halving(filtering, snapshot) if (each.field, each.operator) not in wrong), None)
     if condition is None:
         raise Skipped("no filter leaves some rows and not all")
-    order = await other_order(case, snapshot, condition)
-    wanted = int(evaluate(condition, snapshot, Reading()).true.sum())
+    truth = evaluate(condition, snapshot, Reading())
+    order = _apart(snapshot, truth.true, await other_order(case, snapshot, condition))
+    wanted = int(truth.true.sum())
     size = min(max(2, -(-wanted // _PAGES)), paging.largest or 1000)
     if wanted < 3 or -(-wanted // size) > 12:
         raise Skipped("what the filter leaves does not come to a few pages")
@@ -185,7 +187,6 @@ async def filtered_pages(case: Case) -> AsyncIterator[Finding]:
         keys = [key for page in pages for row in page.rows or () if (key := case.client.key_of(row)) is not None]
         return keys, list(pages)
 
-    truth = evaluate(condition, snapshot, Reading())
     expected = {snapshot.keys[place] for place in range(len(snapshot)) if truth.true[place]}
     keys, pages = await joined()
     if any(page.rows is None for page in pages):
@@ -217,6 +218,17 @@ async def filtered_pages(case: Case) -> AsyncIterator[Finding]:
                 snapshot, "does not match", [snapshot.positions[k] for k in more if k in snapshot.positions], names
             ),
         )
+
+
+def _apart(snapshot: Snapshot, left: Mask, order: tuple[Order, ...]) -> tuple[Order, ...]:
+    """An order in which the rows that a filter leaves are not just the first of all: those would be on the first pages
+    of a list that is cut before it is filtered too."""
+    for each in order:
+        column = snapshot.column(each.field)
+        inside, outside = column.values[left & ~column.null], column.values[~left & ~column.null]
+        if len(inside) and len(outside) and min(inside.tolist()) >= max(outside.tolist()):
+            return (replace(each, descending=not each.descending),)
+    return order
 
 
 def _unordered(snapshot: Snapshot, keys: list[Key], order: tuple[Order, ...]) -> bool:
