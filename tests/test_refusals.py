@@ -53,6 +53,41 @@ class Coded(Api):
         return super()._create(table, body, headers)
 
 
+class Spaced(Api):
+    """Moments are taken as a database writes them, and shown as JSON has them."""
+
+    def _create(self, table: Any, body: bytes | None, headers: Mapping[str, str]) -> tuple[int, Any]:
+        record = json.loads(body or b"null")
+        moment = record.get("at") if isinstance(record, dict) else None
+        if moment is not None and not re.fullmatch(r"[\d-]{10} [\d:]{8}", str(moment)):
+            return 400, {"error": {"message": f"Incorrect datetime value: {moment!r} for column `at` at row 1"}}
+        status, row = super()._create(table, body, headers)
+        return status, self._written(row) if status == 201 else row
+
+    def _shown(self, name: str, role: str | None = None) -> dict[Key, Any]:
+        return {key: self._written(row) for key, row in super()._shown(name, role).items()}
+
+    def _item(self, *asked: Any) -> tuple[int, Any]:
+        status, row = super()._item(*asked)
+        return status, self._written(row) if status < 300 and isinstance(row, dict) else row
+
+    def _written(self, row: Any) -> Any:
+        moment = row.get("at")
+        return {**row, "at": moment.replace(" ", "T") + ".000Z"} if moment and "T" not in moment else row
+
+
+class Moment(Column):
+    """A column of moments: people write them to the day, and any other is taken too."""
+
+    def takes(self, value: Any) -> bool:
+        return True
+
+
+MOMENTS = Table(
+    "moments", ("id",), (Moment("at", required=True, form="2024-01-{:02} 10:00:00"), Column("seeds", "integer")), rows=9
+)
+
+
 class Whole(Api):
     """A change that lacks the name is refused, though the contract does not demand it."""
 
@@ -119,6 +154,13 @@ class Refusals(unittest.TestCase):
         assert trial.result is not None
         found = [each for each in trial.result.findings if each.title == "Values that the contract allows are refused"]
         self.assertEqual([each.subjects[0].split()[0] for each in found], ["code"], "it is told, and once")
+
+    def test_moments_are_written_as_databases_have_them_where_no_others_are_taken(self) -> None:
+        trial = tried(Spaced, MOMENTS)
+        self.assertEqual((trial.amiss, outcomes(trial, "create.stored")), ([], {"passed"}))
+        assert trial.result is not None
+        self.assertEqual(trial.result.left, ())
+        self.assertNotIn("A value changed silently: the text changed", titles(trial))
 
     def test_changes_are_sent_with_what_refusals_ask_for(self) -> None:
         trial = tried(Whole, CROPS)
