@@ -33,10 +33,10 @@ async def json_of(request: Request) -> Any:
 
 class Bank:
     """Lots that belong to a species and bear tags. ``fault`` names what is wrong; ``named`` says whether the contract
-    names the relationships or has a parameter for them."""
+    names the relationships or has a parameter for them, ``told`` whether it says which ones rows have."""
 
-    def __init__(self, fault: str = "", named: bool = True) -> None:
-        self.fault, self.named = fault, named
+    def __init__(self, fault: str = "", named: bool = True, told: bool = True) -> None:
+        self.fault, self.named, self.told = fault, named, told
         self.numbers = itertools.count(100)
         self.rows: dict[str, dict[str, str]] = {
             "lots": {str(n): f"L-{n}" for n in range(1, 8)},
@@ -83,6 +83,8 @@ class Bank:
             return refused(422, f"{ATTRIBUTES[table]} has to be a text")
         links = data.get("relationships") or {}
         one = (links.get("species") or {}).get("data") if isinstance(links, dict) else None
+        if one is None and table == "lots" and self.fault == "needs species":
+            return refused(422, "a lot has to be of a species")
         if one is not None and one.get("id") not in self.rows["species"]:
             return refused(422, "no such species")
         key = str(next(self.numbers))
@@ -173,9 +175,9 @@ class Bank:
         paths: Json = {}
         schemas: Json = {"Errors": _object({"errors": {"type": "array"}}, "errors")}
         for table in ATTRIBUTES:
-            schemas[table] = _row(table)
+            schemas[table] = _row(table, told=self.told)
             row = {"$ref": f"#/components/schemas/{table}"}
-            new = _object({"data": {**_row(table, new=True)}}, "data")
+            new = _object({"data": {**_row(table, new=True, told=self.told)}}, "data")
             paths[f"/{table}"] = {
                 "get": _answers({"200": _object({"data": {"type": "array", "items": row}}, "data")}),
                 "post": {**_answers({"201": _object({"data": row}, "data"), **_refusals("415", "422")}), **_body(new)},
@@ -230,7 +232,7 @@ def _identifiers(many: bool | None) -> Json:
     return several if many else {"oneOf": [one, {"type": "null"}]}
 
 
-def _row(table: str, new: bool = False) -> Json:
+def _row(table: str, new: bool = False, told: bool = True) -> Json:
     inside = _object({ATTRIBUTES[table]: {"type": "string"}}, ATTRIBUTES[table])
     members: Json = {"type": {"const": table}, "attributes": inside}
     if not new:
@@ -239,7 +241,7 @@ def _row(table: str, new: bool = False) -> Json:
         species = _object({"data": {"oneOf": [_identifier("species"), {"type": "null"}]}}, "data")
         tags = _object({"data": {"type": "array", "items": _identifier("tags")}}, "data")
         links = {"species": species} if new else {"species": species, "tags": tags}
-        members["relationships"] = _object(links, *(() if new else links))
+        members["relationships"] = _object(links, *(() if new else links)) if told else {"type": "object"}
     return _object(members, *(name for name in members if name != "relationships" or not new))
 
 

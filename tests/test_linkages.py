@@ -12,8 +12,9 @@ from checkpost.contract.reader import read_contract
 from checkpost.engine.run import Result
 from checkpost.engine.target import understood
 from checkpost.profile.profile import Profile
+from tests.foreign import Served
 from tests.linkages import ATTRIBUTES, Bank
-from tests.support import run_direct
+from tests.support import run_against, run_direct
 
 #: What each fault is found as: the title, and whether it is told of the path of one relationship.
 FAULTS = {
@@ -46,6 +47,19 @@ class Linkages(unittest.TestCase):
                 before = bank.contents()
                 result = run(bank)
                 self.assertEqual([str(each) for each in result.findings], [])
+                self.assertEqual(before, bank.contents())
+                self.assertEqual(result.not_exercised, ())
+
+    def test_rows_show_to_what_they_refer_where_the_contract_does_not_say_it(self) -> None:
+        for fault, told in (("", []), ("needs species", ["A record of the required fields alone is refused"])):
+            bank = Bank(fault, named=False, told=False)
+            before = bank.contents()
+            with Served(bank.app()) as served, tempfile.TemporaryDirectory() as name:
+                file = Path(name, "contract.json")
+                file.write_text(json.dumps(bank.contract()), "utf-8")
+                result = run_against(str(file), served.base_url, Path(name), tuple(ATTRIBUTES))
+            with self.subTest(fault=fault):
+                self.assertEqual([each.title for each in result.findings], told)
                 self.assertEqual(before, bank.contents())
                 self.assertEqual(result.not_exercised, ())
 

@@ -76,6 +76,26 @@ class Spaced(Api):
         return {**row, "at": moment.replace(" ", "T") + ".000Z"} if moment and "T" not in moment else row
 
 
+class Broken(Api):
+    """A record with grams fails, whatever they are, and one that refers to no crop is refused, which is not said."""
+
+    def _create(self, table: Any, body: bytes | None, headers: Mapping[str, str]) -> tuple[int, Any]:
+        record = json.loads(body or b"null")
+        if table.name == "batches" and isinstance(record, dict):
+            if record.get("grams") is not None:
+                return 500, {"error": "unexpected"}
+            if record.get("crop_id") is None:
+                return 409, {"error": "not so"}
+        return super()._create(table, body, headers)
+
+
+BATCHES = Table(
+    "batches",
+    ("id",),
+    (Column("label", required=True), Column("crop_id", "integer", refers="crops"), Column("grams", "number")),
+)
+
+
 class Moment(Column):
     """A column of moments: people write them to the day, and any other is taken too."""
 
@@ -161,6 +181,13 @@ class Refusals(unittest.TestCase):
         assert trial.result is not None
         self.assertEqual(trial.result.left, ())
         self.assertNotIn("A value changed silently: the text changed", titles(trial))
+
+    def test_references_are_sent_where_records_need_them_and_others_fail(self) -> None:
+        trial = tried(Broken, CROPS, BATCHES)
+        self.assertEqual((trial.amiss, outcomes(trial, "create.stored")), ([], {"passed"}))
+        assert trial.result is not None
+        self.assertEqual(trial.result.left, ())
+        self.assertIn("A request fails with 500: a valid record", titles(trial))
 
     def test_changes_are_sent_with_what_refusals_ask_for(self) -> None:
         trial = tried(Whole, CROPS)

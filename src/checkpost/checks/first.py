@@ -28,6 +28,7 @@ _RECIPES = {
     "copy": "a record like a row that is there",
     "copy all": "a record like a row that is there, its texts too",
     "least": "a record of the required fields",
+    "least, referring": "a record of the required fields and of references",
 }
 #: Room for texts where longer ones were refused: such as can just bear the run's mark first.
 _SHORTER = ((SHORTEST, "short texts"), (1, "texts no longer than those of rows"))
@@ -105,7 +106,7 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
             last = record
     case.state.room = ROOM
     case.state.usual.clear()
-    for recipe in ("copy", "copy all", "least"):
+    for recipe in _RECIPES if _may_refer(case) else [each for each in _RECIPES if each != "least, referring"]:
         case.state.recipe = recipe
         record = await new_record(case)
         try:
@@ -117,6 +118,11 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
             return taken, key, record
     case.state.recipe = ""
     return exchange, None, full
+
+
+def _may_refer(case: Case) -> bool:
+    """Whether a record need not refer to other rows, and may."""
+    return any(not each.required and case.resource.relation(each.name) for each in case.resource.writable("create"))
 
 
 async def _tried(case: Case, record: dict[str, Any], situation: str) -> tuple[Exchange, Key | None]:

@@ -45,9 +45,11 @@ async def next_links(case: Case) -> AsyncIterator[Finding]:
         yield found
 
 
-async def _along(case: Case, before: Listing, asked: Asked, most: int | None = None) -> Finding | None:
+async def _along(
+    case: Case, before: Listing, asked: Asked, most: int | None = None, anew: bool = True
+) -> Finding | None:
     """What is wrong with the links from a first page on. With ``most``, only of a list that is answered so, in no more
-    pages than that."""
+    pages than that. Where rows came or went meanwhile they are followed ``anew``, once."""
     exchange, shown = await ask_page(case, asked, "a first page")
     exchanges, keys = [exchange], []
     first = len(shown or ()) or 1
@@ -72,6 +74,8 @@ async def _along(case: Case, before: Listing, asked: Asked, most: int | None = N
     lost, twice = missing_and_repeated(keys, before)
     again = await case.listing() if lost or twice else before
     lost = {key for key in lost if key in again.by_key}
+    if lost and anew and len(again.rows) != len(before.rows):
+        return await _along(case, again, asked, most, anew=False)
     if (lost or twice) and len(again.rows) == len(before.rows):
         seen = f"{len(lost)} rows missing, {len(twice)} twice"
         return _broken_link(case, exchanges, "each row once along the links", seen)

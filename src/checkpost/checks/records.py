@@ -49,7 +49,9 @@ async def new_record(case: Case, purpose: Purpose = "create", full: bool = True)
     Raises Blocked where a required field can have no value.
     """
     chosen: dict[str, Any] = {}
-    full = full and case.state.recipe != "least"
+    recipe = case.state.recipe
+    full = full and not recipe.startswith("least")
+    referring = recipe == "least, referring" and purpose != "update"
     wanted = "update" if purpose == "update" else ("replace" if purpose == "replace" else "create")
     key_fields = case.resource.key_fields
     chosen.update(await _related_key(case) if purpose == "create" else {})
@@ -57,7 +59,8 @@ async def new_record(case: Case, purpose: Purpose = "create", full: bool = True)
     chosen.update({name: value for name, value in above.items() if purpose == "create" and case.fields[name].created})
     for each in case.resource.writable(wanted):  # type: ignore[arg-type]
         required = each.required if purpose != "update" else False
-        if each.name in chosen or (not full and not required and each.name not in key_fields):
+        needed = required or (referring and case.resource.relation(each.name) is not None)
+        if each.name in chosen or (not full and not needed and each.name not in key_fields):
             continue
         if each.name in case.state.withheld and not required:
             continue

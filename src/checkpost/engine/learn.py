@@ -81,6 +81,7 @@ def open_questions(target: Target) -> bool:
         or _has_no_key(each)
         or _says_of_bodies_alone(each)
         or _leaves_rows_open(each)
+        or _names_no_links(each)
         or (_is_read_at_once(each) and each.envelope.total is not None)
         or ("list" in each.operations and named.may_be_addressed(each))
         for each in target.model.resources
@@ -107,6 +108,12 @@ def _says_of_bodies_alone(resource: Resource) -> bool:
 def _has_no_key(resource: Resource) -> bool:
     """Whether nothing in the contract tells the rows of a list apart, and none of them is asked for, as of a view's."""
     return resource.key is None and set(resource.operations) <= {"list", "create"} and "list" in resource.operations
+
+
+def _names_no_links(resource: Resource) -> bool:
+    """Whether rows are documents of a type (JSON:API 1.1, 7.2) and the contract names none of their references."""
+    layout = resource.layout
+    return "list" in resource.operations and bool(layout.type_name) and not (layout.plain or layout.linked)
 
 
 def _lacks_key(resource: Resource) -> bool:
@@ -139,6 +146,13 @@ async def learn(target: Target, limits: Limits) -> tuple[Target, list[Learnt]]:
             named = " and ".join(value for value in shown.values() if isinstance(value, str))
             found.append(Learnt(name, f"its list is paged by {named}, which the contract does not describe"))
         target = _again(target, contract, rows, settled) if paged else target
+        links = await reader.of_each(target, reader.links)
+        for name, linked in links.items():
+            settled[name] = replace(settled.get(name, Correction()), linked=linked)
+            found.append(
+                Learnt(name, f"its rows refer to others by {', '.join(linked)}, which the contract does not name")
+            )
+        target = _again(target, contract, rows, settled) if links else target
         named_now = _Named.of(target)
         shown_as = await reader.of_each(target, lambda client: reader.references(client, named_now))
         for name, (addressed, numbered) in shown_as.items():
@@ -216,6 +230,14 @@ class _Reader:
             if asked.ok and client.rows_in(asked.json) == rows[1:2]:
                 return way
         return None
+
+    async def links(self, client: Client) -> dict[str, str] | None:
+        """The references to single rows that documents show and the contract does not name, with their types."""
+        if not _names_no_links(client.resource):
+            return None
+        answer = (await client.send("list", check="learn", situation="the list as it is")).answer
+        place = where_rows_are(answer.json) if answer.ok else None
+        return client.resource.layout.links_untold(place[1][:_MOST_ROWS]) if place is not None else None
 
     async def references(self, client: Client, named: _Named) -> tuple[tuple[str, ...], tuple[str, ...]] | None:
         """The references that rows show as addresses, and those that they show as numbers, where the contract has

@@ -39,3 +39,5 @@ class Correction:
     addressed: tuple[str, ...] = ()
     #: Fields that were seen to hold keys of rows that are numbers, though the contract has texts there.
     numbered: tuple[str, ...] = ()
+    #: References that documents were seen to hold though the contract does not name them, and the types of their rows.
+    linked: Mapping[str, str] = field(default_factory=dict)

@@ -134,6 +134,7 @@ def drafted(
     layout = layout_of(
         row_schema, document, family.name, body_schema(operations.get("create")), path_parameters(family.item)
     )
+    layout = replace(layout, linked={**correction.linked, **layout.linked}) if correction.linked else layout
     names = frozenset(shape_of(row_schema).properties) or names
     wrappers = {each: at for each in _WRITES if (at := _wrapper(operations.get(each), names, layout)) is not None}
     wrapper = correction.body or next(iter(wrappers.values()), "")
@@ -159,6 +160,7 @@ def drafted(
     untold = untold if layout.plain and shapes["row"].properties else []
     shapes |= {each: _as_shown(shapes["row"], family.name, each) for each in untold}
     fields = _each_once(fields_of(shapes, correction.unique, correction.read_only))
+    fields += tuple(map(_shown_alone, sorted(correction.linked.keys() - {each.name for each in fields})))
     named_by = max(((*each.query, *each.body) for each in family.addresses.values()), key=len, default=())
     own_item = family.item.removeprefix(family.collection or "") if family.under and family.item else family.item
     named_by = tuple(name.rpartition("/")[2] for name in named_by)
@@ -378,6 +380,12 @@ def _keyed_by_name(
         True,
     )
     return (own, *fields), Key((name,), names, "server", Reason(why, "stated"))
+
+
+def _shown_alone(name: str) -> Field:
+    """A reference that rows show and the contract does not name: records may have it."""
+    text = frozenset({"string"})
+    return Field(name, {}, text, True, False, False, False, True, True, True, True, False)
 
 
 def _parameter_node(operations: Mapping[Purpose, Operation], name: str) -> Node | None:

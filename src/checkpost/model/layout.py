@@ -20,7 +20,7 @@ _BESIDE = {
     *("id", "key", "type", "kind", "object", "links", "_links", "meta", "relationships", "href", "self", "url"),
     *("createdtime", "created", "createdat", "updated", "updatedat", "version", "rev", "etag", "uuid"),
 }
-_LINKED = "relationships"
+_LINKED, _DOCUMENT = "relationships", "attributes"
 #: What a GeoJSON feature says of its type.
 _FEATURE = "Feature"
 
@@ -101,7 +101,7 @@ class Layout:
         key = record.get(self.key) if key is None or not self.names_row else key
         if key is not None:
             # the keys of documents are texts, whatever rows show (JSON:API 1.1, 7.2)
-            body[self.key] = str(key) if self.fields_at == "attributes" and isinstance(key, int) else key
+            body[self.key] = str(key) if self.fields_at == _DOCUMENT and isinstance(key, int) else key
         apart = {self.key, *self.linked, *self.beside}
         body |= {name: record[name] for name in self.beside if name in record}
         body[self.fields_at] = {name: value for name, value in record.items() if name not in apart}
@@ -122,6 +122,21 @@ class Layout:
             data = link.get("data") if isinstance(link, dict) and name in self.linked else None
             if isinstance(data, dict) and isinstance(data.get("type"), str):
                 found[name] = data["type"]
+        return found
+
+    def links_untold(self, rows: Sequence[Row]) -> dict[str, str]:
+        """The references to one row that rows of a body show and the contract does not name, and the types of the rows
+        that they lead to."""
+        held: dict[str, list[Any]] = {}
+        for row in rows if self.fields_at == _DOCUMENT and self.type_name and not self.linked else ():
+            links = row.get(_LINKED)
+            for name, link in links.items() if isinstance(links, dict) else ():
+                held.setdefault(name, []).append(link.get("data", ()) if isinstance(link, dict) else ())
+        found: dict[str, str] = {}
+        for name, values in held.items():
+            kinds = [str(each.get("type", "")) if isinstance(each, dict) else "" for each in values if each is not None]
+            if kinds and kinds[0] and len(set(kinds)) == 1:
+                found[name] = kinds[0]
         return found
 
     def with_kinds(self, kinds: Mapping[str, str]) -> Layout:
@@ -170,9 +185,9 @@ def layout_of(
         key = next((each for each in ("id", "key", "_id", "uuid") if each in shape.properties), "")
         if not inner.properties or not key or beside - _BESIDE:
             continue
-        if member != "attributes" and "type" in beside and not _kind_of(shape.properties["type"]):
+        if member != _DOCUMENT and "type" in beside and not _kind_of(shape.properties["type"]):
             continue  # a table with a column called so, among others
-        links = shape_of(shape.properties.get(_LINKED)).properties if member == "attributes" else {}
+        links = shape_of(shape.properties.get(_LINKED)).properties if member == _DOCUMENT else {}
         linked = {each: kind for each, node in links.items() if (kind := _kind_of(_identifier(node, "type")))}
         untold = {each for each, node in links.items() if _identifier(node) is not None and each not in linked}
         linked |= {each: each for each in untold}
@@ -212,7 +227,7 @@ def _beside_what_is_told_of_it(row: Shape, record: Shape, item: Sequence[str]) -
 def leaves_open(row: Node | None) -> bool:
     """Whether the schema of a row does not say which fields it has: itself, or a document's attributes."""
     members = shape_of(row).properties
-    inside = members.get("attributes")
+    inside = members.get(_DOCUMENT)
     return not members or (inside is not None and "type" in members and not shape_of(inside).properties)
 
 
@@ -220,10 +235,10 @@ def row_like(record: Node | None, name: str) -> Node | None:
     """The schema of rows that are as a record is, where the contract leaves rows open: a document with a key beside its
     fields (JSON:API 1.1, 7.2). None where the record is no such document."""
     shape = shape_of(record)
-    inside = shape.properties.get("attributes")
+    inside = shape.properties.get(_DOCUMENT)
     if record is None or inside is None or not shape_of(inside).properties or "type" not in shape.properties:
         return None
-    kept = {each: shape.properties[each] for each in ("type", "attributes", _LINKED) if each in shape.properties}
+    kept = {each: shape.properties[each] for each in ("type", _DOCUMENT, _LINKED) if each in shape.properties}
     properties = {"id": {"type": "string"}, **{each: {"$ref": node.uri} for each, node in kept.items()}}
     location = f"row:/{quote(name, safe='')}"
     record.library.documents[location] = {"type": "object", "properties": properties, "required": ["id", "type"]}
