@@ -142,7 +142,7 @@ class Schema(unittest.TestCase):
         self.assertEqual(set(self.schema["properties"]), known)
         correction = self.schema["$defs"]["correction"]["properties"]
         # what a read alone can show is nothing to be stated
-        learnt = {"shown_key", "shown_paging", "telling", "addressed", "numbered"}
+        learnt = {"shown_key", "shown_paging", "telling", "addressed", "numbered", "linked"}
         self.assertEqual(set(correction), set(Correction.__dataclass_fields__) - learnt)
         self.assertEqual(set(self.schema["$defs"]["role"]["oneOf"][2]["properties"]), set(_ROLE_KEYS))
         for part, keys in _QUERY_KEYS.items():
