@@ -180,6 +180,18 @@ class LosesAtTheSeam(Library):
         return JSONResponse({**shown, self.style.rows: shown[self.style.rows][:-1]})
 
 
+class LosesWhileOthersWrite(LosesAtTheSeam):
+    """A row of somebody else comes when the list is first asked for without a size."""
+
+    came = False
+
+    async def listed(self, request: Request) -> Response:
+        if not (self.came or request.query_params):
+            self.came = True
+            self.books[900] = {**next(iter(self.books.values())), "id": 900}
+        return await super().listed(request)
+
+
 class LacksOneAlone(Library):
     """A list that is not asked for a size is whole but for its last row; ``usual`` ends it at so many."""
 
@@ -835,6 +847,8 @@ class Faults(unittest.TestCase):
 
     def test_a_first_page_that_lacks_a_row_where_no_size_is_asked_for(self) -> None:
         [link] = self.found(LosesAtTheSeam(replace(PLAIN, paging="next")), {"page.next-link"})
+        self.assertEqual(link.observed, "1 rows missing, 0 twice")
+        [link] = self.found(LosesWhileOthersWrite(replace(PLAIN, paging="next")), {"page.next-link"})
         self.assertEqual(link.observed, "1 rows missing, 0 twice")
 
     def test_a_list_that_lacks_a_row_where_no_size_is_asked_for(self) -> None:
