@@ -32,7 +32,7 @@ def server_of(name: str) -> list[str]:
     folder = CACHE / name
     if (HERE / name / "server.js").exists():
         folder.mkdir(parents=True, exist_ok=True)
-        for each in (HERE / name).iterdir():
+        for each in (*HERE.glob("*.js"), *(HERE / name).iterdir()):
             shutil.copy(each, folder / each.name)
         if not (folder / "ready").exists():
             subprocess.run(["npm", "install", "--silent", "--no-audit", "--no-fund"], cwd=folder, check=True)

@@ -106,7 +106,9 @@ async def first_row(case: Case) -> tuple[Exchange, Key | None, dict[str, Any]]:
             last = record
     case.state.room = ROOM
     case.state.usual.clear()
-    for recipe in _RECIPES if _may_refer(case) else [each for each in _RECIPES if each != "least, referring"]:
+    for recipe in _RECIPES:
+        if recipe == "least, referring" and not _may_refer(case):
+            continue  # it would be the record before
         case.state.recipe = recipe
         record = await new_record(case)
         try:

@@ -17,6 +17,7 @@ from checkpost.checks.standing import beside
 from checkpost.checks.vacancy import absent_key
 from checkpost.contract.contract import Operation
 from checkpost.findings import Finding, Severity
+from checkpost.model.layout import identifiers_in
 from checkpost.model.linkages import other_of
 from checkpost.model.media import request_media_type
 from checkpost.model.resource import Linkage
@@ -64,9 +65,7 @@ async def _shown_by_rows(case: Case, link: Linkage) -> list[Linkage]:
     rows = body.get("data") if isinstance(body, dict) else None
     kinds: dict[str, str | None] = {}
     for row in rows if isinstance(rows, list) else ():
-        shown = row.get("relationships") if isinstance(row, dict) else None
-        for name, each in shown.items() if isinstance(shown, dict) else ():
-            data = each.get("data") if isinstance(each, dict) else None
+        for name, data in identifiers_in(row) if isinstance(row, dict) else ():
             first = data[0] if isinstance(data, list) and data else data
             kinds[name] = kinds.get(name) or (first.get("type") if isinstance(first, dict) else None)
     others = {each.name: each for each in case.world.model.resources}

@@ -187,6 +187,14 @@ class _Reader:
     def __init__(self, target: Target, session: Session) -> None:
         self.target, self.session = target, session
         self.names: Sequence[str] = ()
+        self._answers: dict[str, Answer] = {}
+
+    async def first_answer(self, client: Client) -> Answer:
+        """A list as it is, without a size, which is asked for once whatever is to be learnt of it."""
+        name = client.resource.name
+        if name not in self._answers:
+            self._answers[name] = (await client.send("list", check="learn", situation="the list as it is")).answer
+        return self._answers[name]
 
     async def get(self, path: str) -> Any:
         url = self.target.base_url.rstrip("/") + path
@@ -219,7 +227,7 @@ class _Reader:
         answer itself names, or the usual ones where it says that there are more rows."""
         if not _is_read_at_once(client.resource):
             return None
-        answer = (await client.send("list", check="learn", situation="the list as it is")).answer
+        answer = await self.first_answer(client)
         rows = client.rows_in(answer.json) if answer.ok else None
         if rows is None or len(rows) < 2:
             return None
@@ -235,7 +243,7 @@ class _Reader:
         """The references to single rows that documents show and the contract does not name, with their types."""
         if not _names_no_links(client.resource):
             return None
-        answer = (await client.send("list", check="learn", situation="the list as it is")).answer
+        answer = await self.first_answer(client)
         place = where_rows_are(answer.json) if answer.ok else None
         return client.resource.layout.links_untold(place[1][:_MOST_ROWS]) if place is not None else None
 
@@ -245,7 +253,7 @@ class _Reader:
         links = named.may_be_addressed(client.resource) if "list" in client.resource.operations else {}
         if not links:
             return None
-        answer = (await client.send("list", check="learn", situation="the list as it is")).answer
+        answer = await self.first_answer(client)
         rows = (client.rows_in(answer.json) if answer.ok else None) or []
         shown = {name: [row[name] for row in rows if row.get(name) is not None] for name in links}
         addressed = tuple(name for name, values in shown.items() if values and all(map(links[name].is_of, values)))
@@ -308,7 +316,7 @@ class _Reader:
         """A schema that the first rows of a list satisfy, where no better one is to be had."""
         if "list" not in client.resource.operations:
             return None
-        answer = (await client.send("list", check="learn", situation="the first rows")).answer
+        answer = await self.first_answer(client)
         place = where_rows_are(answer.json) if answer.ok else None
         if place is None:
             return None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 from urllib.parse import quote
@@ -71,12 +71,8 @@ class Layout:
         # a field of the key's name does not take its place
         found = {**inside, self.key: keyed[self.key]} if self.key in keyed else dict(inside)
         found |= {name: row[name] for name in self.beside if name in row}
-        links = row.get(_LINKED)
-        for name, link in links.items() if isinstance(links, dict) and self.linked else ():
-            if name not in self.linked or not isinstance(link, dict) or "data" not in link:
-                continue
-            data = link["data"]
-            if data is None or isinstance(data, dict):
+        for name, data in identifiers_in(row) if self.linked else ():
+            if name in self.linked and (data is None or isinstance(data, dict)):
                 found[name] = data.get("id") if data else None
         return found
 
@@ -117,10 +113,8 @@ class Layout:
         found |= {
             name: each.like(row[name]) for name, each in self.hyperlinks.items() if isinstance(row.get(name), str)
         }
-        links = row.get(_LINKED)
-        for name, link in links.items() if isinstance(links, dict) else ():
-            data = link.get("data") if isinstance(link, dict) and name in self.linked else None
-            if isinstance(data, dict) and isinstance(data.get("type"), str):
+        for name, data in identifiers_in(row):
+            if name in self.linked and isinstance(data, dict) and isinstance(data.get("type"), str):
                 found[name] = data["type"]
         return found
 
@@ -129,9 +123,8 @@ class Layout:
         that they lead to."""
         held: dict[str, list[Any]] = {}
         for row in rows if self.fields_at == _DOCUMENT and self.type_name and not self.linked else ():
-            links = row.get(_LINKED)
-            for name, link in links.items() if isinstance(links, dict) else ():
-                held.setdefault(name, []).append(link.get("data", ()) if isinstance(link, dict) else ())
+            for name, data in identifiers_in(row):
+                held.setdefault(name, []).append(data)
         found: dict[str, str] = {}
         for name, values in held.items():
             kinds = [str(each.get("type", "")) if isinstance(each, dict) else "" for each in values if each is not None]
@@ -165,6 +158,14 @@ class Layout:
 
 
 PLAIN = Layout()
+
+
+def identifiers_in(row: Row) -> Iterator[tuple[str, Any]]:
+    """The relationships of a row of a body, by name, each with its ``data``: one identifier, None or a list of them
+    (JSON:API 1.1, 7.2.2); an empty tuple where it says none."""
+    links = row.get(_LINKED)
+    for name, link in links.items() if isinstance(links, dict) else ():
+        yield name, link.get("data", ()) if isinstance(link, dict) else ()
 
 
 def _link(kind: str, value: Any) -> Row:

@@ -214,8 +214,10 @@ def _sorting_by_objects(parameter: Parameter, names: Sequence[str]) -> Sorting |
 
 
 #: The two directions in whatever way they are written.
-_PAIRS: tuple[tuple[object, object], ...] = (("asc", "desc"), ("ASC", "DESC"), ("+", "-"), (1, -1), ("1", "-1"))
-_PAIRS += (("ascending", "descending"),)
+_PAIRS: tuple[tuple[object, object], ...] = (
+    *(("asc", "desc"), ("ASC", "DESC"), ("ascending", "descending")),
+    *(("+", "-"), (1, -1), ("1", "-1")),
+)
 _EXAMPLE = re.compile(r"\[\s*\{.*?\}\s*\]", re.S)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import Coroutine, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urljoin, urlsplit, urlunsplit
@@ -285,20 +285,16 @@ class _Reader:
         """The pages behind the first, by position; side by side where the total is known. If the first was
         ``short`` of what was asked for, the total may be wrong: the second tells."""
         pages = self.pages
-
-        def page(number: int) -> Coroutine[Any, Any, Exchange]:
-            return self.page(number, step)
-
         if total is not None:
-            answers = [await page(1)] if short else []
+            answers = [await self.page(1, step)] if short else []
             if short and self.behind(answers[0]) == []:
                 return True
             rest = range(1 + len(answers), min(MOST_PAGES, -(-total // step)))
-            answers += await asyncio.gather(*(page(number) for number in rest))
+            answers += await asyncio.gather(*(self.page(number, step) for number in rest))
         else:
             answers = []
             while len(answers) < MOST_PAGES and step * len(answers) < self.most:
-                answers.append(await page(len(answers) + 1))
+                answers.append(await self.page(len(answers) + 1, step))
                 found = self.behind(answers[-1])
                 if not found or found == pages[0]:
                     break

@@ -320,7 +320,7 @@ class Session:
 def _pause(answer: Answer, attempts: int) -> float | None:
     """How long a 429 or 503 asks to wait, in seconds, and a 429 that does not say after so many ``attempts``; None if
     it asks for no pause, or for too long a one."""
-    stated = answer.header("retry-after") if answer.status in {429, 503} else None
+    stated = answer.header("retry-after") if answer.status in {TOO_MANY, 503} else None
     if stated is None:
         return float(2 ** (attempts - 1)) if answer.status == TOO_MANY else None
     try:

@@ -1,20 +1,14 @@
 // A stranger: a decorator makes a controller of an entity; conditions are triples between bars. `node server.js PORT DATABASE`.
-require("reflect-metadata");
-const { Module, Injectable, ValidationPipe } = require("@nestjs/common");
+const { property, text, optional, served } = require("./decorated");
+const { Module, ValidationPipe } = require("@nestjs/common");
 const { NestFactory } = require("@nestjs/core");
 const { ApiProperty, DocumentBuilder, SwaggerModule } = require("@nestjs/swagger");
-const { TypeOrmModule, getRepositoryToken, getDataSourceToken } = require("@nestjs/typeorm");
+const { TypeOrmModule, getDataSourceToken } = require("@nestjs/typeorm");
 const { Crud } = require("@dataui/crud");
 const { TypeOrmCrudService } = require("@dataui/crud-typeorm");
 const { Entity, Column, PrimaryGeneratedColumn, ManyToOne, JoinColumn } = require("typeorm");
 const V = require("class-validator");
 const [port, location] = process.argv.slice(2);
-function property(owner, name, type, ...decorators) {
-  Reflect.defineMetadata("design:type", type, owner.prototype, name);
-  for (const each of decorators) each(owner.prototype, name);
-}
-const text = (length, more = {}) => [Column({ type: "varchar", length, ...more }), V.IsString(), V.MaxLength(length)];
-const optional = { nullable: true, required: false };
 class Crop {}
 property(Crop, "id", Number, PrimaryGeneratedColumn(), ApiProperty({ type: "integer", readOnly: true, required: false }));
 property(Crop, "name", String, ...text(60, { unique: true }), ApiProperty({ type: String, maxLength: 60 }));
@@ -32,12 +26,7 @@ property(Lot, "crop", Crop, ManyToOne(() => Crop), JoinColumn({ name: "cropId" }
 Entity("lot")(Lot);
 const controllers = [], providers = [];
 for (const [path, entity] of Object.entries({ crops: Crop, lots: Lot })) {
-  const Service = { [path]: class extends TypeOrmCrudService {} }[path];
-  Reflect.defineMetadata("design:paramtypes", [Object], Service);
-  Reflect.defineMetadata("self:paramtypes", [{ index: 0, param: getRepositoryToken(entity) }], Service);
-  Injectable()(Service);
-  const Controller = { [path]: class { constructor(service) { this.service = service; } } }[path];
-  Reflect.defineMetadata("design:paramtypes", [Service], Controller);
+  const { Service, Controller } = served(path, entity, TypeOrmCrudService);
   Crud({ model: { type: entity }, query: { limit: 20, maxLimit: 100, join: entity === Lot ? { crop: {} } : {} }, dto: { create: entity, update: entity, replace: entity } })(Controller);
   require("@nestjs/common").Controller(path)(Controller);
   controllers.push(Controller); providers.push(Service);

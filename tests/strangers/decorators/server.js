@@ -1,22 +1,14 @@
 // A stranger: one decorator makes a controller of an entity, with lists that take JSON. `node server.js PORT DATABASE`.
-require("reflect-metadata");
-const { Module, Injectable, ValidationPipe } = require("@nestjs/common");
+const { property, text, optional, served } = require("./decorated");
+const { Module, ValidationPipe } = require("@nestjs/common");
 const { NestFactory } = require("@nestjs/core");
 const { ApiProperty, DocumentBuilder, SwaggerModule } = require("@nestjs/swagger");
-const { TypeOrmModule, getRepositoryToken, getDataSourceToken } = require("@nestjs/typeorm");
+const { TypeOrmModule, getDataSourceToken } = require("@nestjs/typeorm");
 const { Crud, CrudService } = require("@ackplus/nest-crud");
 const { Entity, Column, PrimaryGeneratedColumn, DeleteDateColumn, ManyToOne, JoinColumn } = require("typeorm");
 const V = require("class-validator");
 
 const [port, location] = process.argv.slice(2);
-
-/** Give one property of a class its decorators. */
-function property(owner, name, type, ...decorators) {
-  Reflect.defineMetadata("design:type", type, owner.prototype, name);
-  for (const each of decorators) each(owner.prototype, name);
-}
-const text = (length, more = {}) => [Column({ type: "varchar", length, ...more }), V.IsString(), V.MaxLength(length)];
-const optional = { nullable: true, required: false };
 
 class Species {}
 property(Species, "id", Number, PrimaryGeneratedColumn(), ApiProperty({ type: "integer", readOnly: true, required: false }));
@@ -44,12 +36,7 @@ const routes = { findMany: on, counts: on, findOne: on, create: on, createMany: 
 const controllers = [];
 const providers = [];
 for (const [path, entity] of Object.entries({ species: Species, lots: Lot, vaults: Vault })) {
-  const Service = { [path]: class extends CrudService {} }[path];
-  Reflect.defineMetadata("design:paramtypes", [Object], Service);
-  Reflect.defineMetadata("self:paramtypes", [{ index: 0, param: getRepositoryToken(entity) }], Service);
-  Injectable()(Service);
-  const Controller = { [path]: class { constructor(service) { this.service = service; } } }[path];
-  Reflect.defineMetadata("design:paramtypes", [Service], Controller);
+  const { Service, Controller } = served(path, entity, CrudService);
   Crud({ path, entity, dto: { create: entity, update: entity }, softDelete: entity === Vault, routes })(Controller);
   controllers.push(Controller);
   providers.push(Service);
