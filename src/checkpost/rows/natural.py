@@ -79,8 +79,8 @@ class Natural:
         }
         names = [name for name, code in wanted.items() if code != _NOWHERE]
         names = names[:_MOST]
-        if not names:
-            return ()
+        if len(names) < 2:  # most that is asked is of one value, which costs no more than to look it up
+            return tuple(names) if self.tells_apart(names) else ()
         agreed = self._codes[:, [self._places[name] for name in names]] == [wanted[name] for name in names]
         # few of the combinations that there may be are there
         for each in np.unique(agreed @ (1 << np.arange(len(names)))):
